@@ -1,0 +1,196 @@
+//! The commands. Each reads a case or an object, calls the core, prints JSON or a few lines.
+
+use baricord_core::analysis::{self, Analysis, Silent};
+use baricord_core::case::Case;
+use baricord_core::problem::Problem;
+use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::{calc, reasoning, verify};
+use baricord_formats::{CaseSource, read_all};
+use clap::{Parser, Subcommand};
+use serde::Serialize;
+use serde_json::Value;
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+/// Traces driveline vibration and noise to a part, and proves the repair.
+#[derive(Parser)]
+#[command(name = "baricord", version, about)]
+pub struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Order work on the recordings of a case.
+    Analyze {
+        /// Folder, zip or case.json.
+        case: PathBuf,
+        /// Only this recording.
+        #[arg(long)]
+        recording: Option<String>,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Ranked causes for each symptom, and the next tests.
+    Diagnose {
+        /// Folder, zip or case.json.
+        case: PathBuf,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Before against after, order by order.
+    Verify {
+        /// Folder, zip or case.json.
+        case: PathBuf,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// One calculation, JSON on standard input to JSON on standard output.
+    Calc {
+        /// tyre, speeds, orders, angles, runout, critical-speed, bearing.
+        name: String,
+    },
+}
+
+/// Runs a command.
+pub fn run(cli: Cli) -> Result<(), Problem> {
+    match cli.command {
+        Command::Analyze { case, recording, json } => analyze(&case, recording.as_deref(), json),
+        Command::Diagnose { case, json } => diagnose(&case, json),
+        Command::Verify { case, json } => prove(&case, json),
+        Command::Calc { name } => {
+            let mut text = String::new();
+            std::io::stdin()
+                .read_to_string(&mut text)
+                .map_err(|e| Problem::new("cannot-read", format!("standard input: {e}")))?;
+            let input: Value = serde_json::from_str(&text)
+                .map_err(|e| Problem::new("not-json", format!("standard input is not JSON: {e}")).line(e.line() as u64))?;
+            print_json(&calc::calc(&name, &input)?)
+        }
+    }
+}
+
+fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Problem::new("cannot-write", e.to_string()))?;
+    println!("{text}");
+    Ok(())
+}
+
+fn open(path: &Path) -> Result<(Case, CaseSource), Problem> {
+    let source = CaseSource::open(path)?;
+    let case = Case::from_json(&source.document)?;
+    Ok((case, source))
+}
+
+fn analyze(path: &Path, only: Option<&str>, json: bool) -> Result<(), Problem> {
+    let (mut case, source) = open(path)?;
+    if let Some(id) = only {
+        case.recordings.retain(|r| r.id == id);
+        if case.recordings.is_empty() {
+            return Err(Problem::new("unknown-recording", format!("the case has no recording {id}")).field("recording"));
+        }
+    }
+    let recordings = read_all(&case, &source);
+    let found = analysis::analyze(&case.vehicle, &recordings, &Silent)?;
+    if json {
+        print_json(&found)?;
+    } else {
+        print_analysis(&found);
+    }
+    // Nothing asked for could be read: that is an error, with the first reason.
+    if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
+        let w = found.recordings[0].warnings.last().cloned();
+        let (code, message) = w.map_or(("refused".into(), "no recording could be read".into()), |w| (w.code, w.message));
+        return Err(Problem::new(&code, message).field(format!("recordings.{}", found.recordings[0].id)));
+    }
+    Ok(())
+}
+
+fn print_analysis(a: &Analysis) {
+    for r in &a.recordings {
+        println!("{}", r.id);
+        if let Some(f) = &r.reference {
+            let lag = f.lag_s.map_or("not known".into(), |l| format!("{l:.2} s"));
+            println!("  speed comes late by {lag}; tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
+        }
+        for o in &r.orders {
+            let (a, s) = o.level();
+            let base = if o.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
+            println!(
+                "  {:8.3} ± {:.3} per {base} turn  {a:.3} ± {s:.3} at {:.0} km/h ({:.1} Hz)  {}",
+                o.order,
+                o.order_sigma,
+                o.peak_speed_kmh,
+                o.peak_hz,
+                o.sources.iter().take(3).map(|s| format!("{}@{}", s.fault, s.at)).collect::<Vec<_>>().join(", ")
+            );
+        }
+        for p in &r.pulses {
+            println!("  {:8.3} pulses per wheel turn, {:.1} dB", p.per_wheel_turn, p.strength);
+        }
+        for w in &r.warnings {
+            println!("  ! {}: {}", w.code, w.message);
+        }
+    }
+}
+
+fn analysis_of(case: &Case, source: &CaseSource) -> Result<Option<Analysis>, Problem> {
+    if case.recordings.is_empty() {
+        return Ok(None);
+    }
+    analysis::analyze(&case.vehicle, &read_all(case, source), &Silent).map(Some)
+}
+
+fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
+    let (case, source) = open(path)?;
+    let found = analysis_of(&case, &source)?;
+    let d = reasoning::diagnose(&case, builtin(), found.as_ref());
+    if json {
+        return print_json(&d);
+    }
+    let k = builtin();
+    for s in &d.symptoms {
+        println!("{}", s.id);
+        for r in s.ranked.iter().take(6) {
+            let name = k.fault(&r.fault).map_or("none of these", |f| f.name.as_str());
+            println!("  {:3.0} %  {name}, {}", 100.0 * r.p, case.vehicle.place_words(&r.at));
+            for b in r.because.iter().take(3) {
+                println!("         {:+.1} bits  {}", b.bits, b.evidence);
+            }
+        }
+        for n in s.next.iter().take(3) {
+            let ask = k.test(&n.test).map_or(n.test.as_str(), |t| t.ask.as_str());
+            let at = n.at.as_deref().map(|a| format!(", {}", case.vehicle.place_words(a))).unwrap_or_default();
+            println!("  next: {ask}{at}: {:.0} min, {:.2} bits", n.minutes, n.bits);
+        }
+    }
+    for w in &d.warnings {
+        println!("! {}: {}", w.code, w.message);
+    }
+    Ok(())
+}
+
+fn prove(path: &Path, json: bool) -> Result<(), Problem> {
+    let (case, source) = open(path)?;
+    let tracked = analysis::track(&case.vehicle, &read_all(&case, &source), &Silent)?;
+    let found = analysis::read(&case.vehicle, &tracked, &Silent)?;
+    let v = verify::verify(&case, &tracked, &found);
+    if json {
+        return print_json(&v);
+    }
+    for s in &v.symptoms {
+        println!("{}: {}", s.id, s.verdict.words());
+        for o in &s.orders {
+            let change = match (o.change_db, o.interval_db) {
+                (Some(c), Some([lo, hi])) => format!("{c:+.1} dB ({lo:+.1} to {hi:+.1})"),
+                _ => format!("not comparable: {}", o.reasons.join(", ")),
+            };
+            println!("  {:8.3}  {change}  {}", o.order, o.verdict.words());
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,361 @@
+//! From tracked recordings to the answer: orders with levels, what could cause them, rhythms,
+//! resonances.
+
+use super::lines::{self, LevelBin};
+use super::{Outcome, Progress, Tracked};
+use crate::orders::Base;
+use crate::problem::{Problem, Warning};
+use crate::reasoning::knowledge::{Knowledge, builtin};
+use crate::reasoning::{Hypothesis, hypotheses, predicted};
+use crate::signal::{Quantity, felt};
+use crate::units::Ms2;
+use crate::vehicle::Vehicle;
+use serde::{Deserialize, Serialize};
+
+/// How time became angle.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ReferenceFound {
+    /// speed, rpm, pulse or ridge.
+    pub source: String,
+    /// True wheel frequency over v/C.
+    pub scale: f64,
+    /// Its standard error.
+    pub scale_sigma: f64,
+    /// How late the speed comes; none where it hardly changes.
+    pub lag_s: Option<f64>,
+    /// Its standard error.
+    pub lag_sigma_s: Option<f64>,
+}
+
+/// A fault at a place that makes such a line.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Source {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+}
+
+/// One order found.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OrderFound {
+    /// In which channel.
+    pub channel: String,
+    /// What it is counted against.
+    pub base: Base,
+    /// How often a turn of the base.
+    pub order: f64,
+    /// Its standard error.
+    pub order_sigma: f64,
+    /// Peak amplitude in the peak bin of an acceleration.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub amplitude_ms2: Option<f64>,
+    /// Its standard error.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub amplitude_sigma_ms2: Option<f64>,
+    /// Peak amplitude in the peak bin of anything else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub amplitude: Option<f64>,
+    /// Its standard error.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub amplitude_sigma: Option<f64>,
+    /// Unit of `amplitude`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+    /// Weighted level over where people begin to feel it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub felt: Option<f64>,
+    /// Middle of the bin of speed where it is strongest.
+    pub peak_speed_kmh: f64,
+    /// Its frequency there.
+    pub peak_hz: f64,
+    /// Exponent of its growth with speed.
+    pub growth: Option<f64>,
+    /// An engine order fits as well in this one gear.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ambiguous: bool,
+    /// What could cause it.
+    pub sources: Vec<Source>,
+    /// Its level at each speed.
+    pub levels: Vec<LevelBin>,
+}
+
+impl OrderFound {
+    /// Amplitude and its error, whatever the quantity.
+    pub fn level(&self) -> (f64, f64) {
+        (self.amplitude_ms2.or(self.amplitude).unwrap_or(0.0), self.amplitude_sigma_ms2.or(self.amplitude_sigma).unwrap_or(0.0))
+    }
+    /// The order in wheel turns.
+    pub fn wheel_order(&self, engine_per_wheel: Option<f64>) -> Option<f64> {
+        match self.base {
+            Base::Wheel => Some(self.order),
+            Base::Engine => engine_per_wheel.map(|e| e * self.order),
+        }
+    }
+}
+
+/// One rhythm found.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PulseFound {
+    /// In which channel.
+    pub channel: String,
+    /// Pulses a wheel turn.
+    pub per_wheel_turn: f64,
+    /// dB over the floor of the envelope.
+    pub strength: f64,
+    /// What could cause it.
+    pub sources: Vec<Source>,
+}
+
+/// A frequency at which several orders peak.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Resonance {
+    /// The frequency.
+    pub hz: f64,
+    /// The orders that peak there, in wheel turns.
+    pub orders: Vec<f64>,
+}
+
+/// What one recording says.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RecordingAnalysis {
+    /// Its id.
+    pub id: String,
+    /// How time became angle.
+    pub reference: Option<ReferenceFound>,
+    /// The orders, strongest first.
+    pub orders: Vec<OrderFound>,
+    /// The rhythms, strongest first.
+    pub pulses: Vec<PulseFound>,
+    /// Single events.
+    pub events: Vec<serde_json::Value>,
+    /// Frequencies at which several orders peak.
+    pub resonances: Vec<Resonance>,
+    /// What was noticed.
+    pub warnings: Vec<Warning>,
+    /// Nothing could be done.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub refused: bool,
+    /// Engine turns for one wheel turn in its gear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub engine_per_wheel: Option<f64>,
+}
+
+/// What the recordings of a case say.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Analysis {
+    /// One entry a recording.
+    pub recordings: Vec<RecordingAnalysis>,
+}
+
+impl Analysis {
+    /// One recording's.
+    pub fn recording(&self, id: &str) -> Option<&RecordingAnalysis> {
+        self.recordings.iter().find(|r| r.id == id)
+    }
+}
+
+/// How far a measured order may stand from a predicted one and still be it.
+pub(crate) fn tolerance(order: f64, sigma: f64) -> f64 {
+    (2.5 * sigma).max(0.012).max(0.004 * order)
+}
+
+/// Faults at places that make a line at this wheel order.
+pub fn sources_of(
+    v: &Vehicle,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    gear: Option<&str>,
+    engine_per_wheel: Option<f64>,
+    wheel_order: f64,
+    tol: f64,
+) -> Vec<Source> {
+    let ladder = crate::orders::orders(v, gear).unwrap_or_default();
+    let mut out: Vec<Source> = vec![];
+    for h in all {
+        let hit = predicted(v, k, h, &ladder)
+            .iter()
+            .filter_map(|p| p.wheel_order(engine_per_wheel.map(crate::units::Order)))
+            .any(|o| (o.get() - wheel_order).abs() <= tol);
+        let s = Source { fault: h.fault.clone(), at: h.at.clone() };
+        if hit && !out.contains(&s) {
+            out.push(s);
+        }
+    }
+    out
+}
+
+pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) -> Result<Analysis, Problem> {
+    let k = builtin();
+    let all = hypotheses(v, k);
+    let mut out = Analysis::default();
+    for (i, t) in tracked.iter().enumerate() {
+        if !progress.step(0.87 + 0.13 * i as f64 / tracked.len() as f64, "levels") {
+            return Err(Problem::new("cancelled", "the analysis was cancelled"));
+        }
+        out.recordings.push(match t {
+            Err(u) => RecordingAnalysis {
+                id: u.spec.id.clone(),
+                reference: None,
+                orders: vec![],
+                pulses: vec![],
+                events: vec![],
+                resonances: vec![],
+                warnings: u.warnings.clone(),
+                refused: true,
+                engine_per_wheel: None,
+            },
+            Ok(t) => one(v, k, &all, t),
+        });
+    }
+    decide_bases(&mut out, tracked);
+    Ok(out)
+}
+
+fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> RecordingAnalysis {
+    let (s, sigma_s) = (t.scale.value, t.scale.sigma);
+    let gear = t.spec.fixed_gear();
+    let sources = |order: f64, tol: f64| sources_of(v, k, all, gear, t.engine_per_wheel, order, tol);
+    let (mut orders, mut pulses): (Vec<OrderFound>, Vec<PulseFound>) = (vec![], vec![]);
+    for c in &t.channels {
+        let measured: Vec<f64> = c.lines.iter().map(|l| l.order).collect();
+        let levels = lines::levels(&c.x, &t.angle, &measured);
+        for (l, levels) in c.lines.iter().zip(levels) {
+            let Some(peak) = peak_of(&levels) else { continue };
+            let order = l.order / s;
+            let order_sigma = (l.sigma / s).hypot(order * sigma_s / s);
+            let hz = t.hz(order, peak.speed_kmh);
+            let acceleration = c.quantity == Quantity::Acceleration;
+            orders.push(OrderFound {
+                channel: c.name.clone(),
+                base: Base::Wheel,
+                order,
+                order_sigma,
+                amplitude_ms2: acceleration.then_some(peak.amplitude),
+                amplitude_sigma_ms2: acceleration.then_some(peak.sigma),
+                amplitude: (!acceleration).then_some(peak.amplitude),
+                amplitude_sigma: (!acceleration).then_some(peak.sigma),
+                unit: (!acceleration).then(|| c.unit.clone()),
+                felt: acceleration.then(|| felt(Ms2(peak.amplitude), hz)),
+                peak_speed_kmh: peak.speed_kmh,
+                peak_hz: hz.get(),
+                growth: lines::growth(&levels, peak.speed_kmh),
+                ambiguous: t.engine_per_wheel.is_some_and(|e| is_engine_like(v, order / e, order_sigma / e)),
+                sources: sources(order, tolerance(order, order_sigma)),
+                levels,
+            });
+        }
+        for l in &c.pulses {
+            let order = l.order / s;
+            pulses.push(PulseFound {
+                channel: c.name.clone(),
+                per_wheel_turn: order,
+                strength: 10.0 * l.ratio.log10(),
+                sources: sources(order, tolerance(order, (l.sigma / s).hypot(order * sigma_s)).max(0.012 * order)),
+            });
+        }
+    }
+    let weight = |o: &OrderFound| o.level().0 / o.level().1.max(1e-12);
+    orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+    pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
+    let resonances = resonances(&orders);
+    RecordingAnalysis {
+        id: t.spec.id.clone(),
+        reference: Some(ReferenceFound {
+            source: t.source.into(),
+            scale: s,
+            scale_sigma: sigma_s,
+            lag_s: t.lag.known.then_some(t.lag.seconds),
+            lag_sigma_s: t.lag.known.then_some(t.lag.sigma),
+        }),
+        orders,
+        pulses,
+        events: vec![],
+        resonances,
+        warnings: t.warnings.clone(),
+        refused: false,
+        engine_per_wheel: t.engine_per_wheel,
+    }
+}
+
+/// The bin with the largest level among those that stand above their error.
+pub(crate) fn peak_of(levels: &[LevelBin]) -> Option<LevelBin> {
+    levels
+        .iter()
+        .filter(|l| l.amplitude > 2.5 * l.sigma)
+        .max_by(|a, b| (a.amplitude - a.sigma).total_cmp(&(b.amplitude - b.sigma)))
+        .copied()
+}
+
+/// Whether an engine makes such an order: halves up to three, firing and its double.
+fn is_engine_like(v: &Vehicle, engine_order: f64, sigma: f64) -> bool {
+    let firing = v.engine.map(|e| f64::from(e.cylinders) * 2.0 / f64::from(e.strokes));
+    let mut may: Vec<f64> = vec![1.0];
+    if let (Some(e), Some(f)) = (v.engine, firing) {
+        may.extend([2.0, f, 2.0 * f]);
+        if e.strokes == 4 {
+            may.extend([0.5, 1.5]);
+        }
+    }
+    may.iter().any(|m| (m - engine_order).abs() <= tolerance(engine_order, sigma).min(0.02 * m + 0.01))
+}
+
+/// In one gear wheel and engine cannot be told apart; two gears can. A line whose engine order
+/// comes back in another gear, with no equal at its wheel order, is the engine's.
+fn decide_bases(a: &mut Analysis, tracked: &[Outcome]) {
+    let before = a.clone();
+    for (i, r) in a.recordings.iter_mut().enumerate() {
+        let Some(own) = r.engine_per_wheel else { continue };
+        for o in &mut r.orders {
+            let (mut engine, mut wheel, mut compared) = (0.0f64, 0.0f64, false);
+            for (j, other) in before.recordings.iter().enumerate() {
+                let Some(theirs) = other.engine_per_wheel else { continue };
+                let channel = |t: &Outcome| t.as_ref().is_ok_and(|t| t.channels.iter().any(|c| c.name == o.channel));
+                if i == j || (theirs / own - 1.0).abs() < 0.03 || !channel(&tracked[j]) {
+                    continue;
+                }
+                compared = true;
+                let best = |want: f64| {
+                    let tol = tolerance(want, o.order_sigma);
+                    other.orders.iter().filter(|p| (p.order - want).abs() <= tol).map(|p| p.level().0).fold(0.0, f64::max)
+                };
+                engine = engine.max(best(o.order / own * theirs));
+                wheel = wheel.max(best(o.order));
+            }
+            if compared {
+                o.ambiguous = o.ambiguous && engine == 0.0 && wheel == 0.0;
+                if engine > 2.0 * wheel && engine > 0.0 {
+                    o.base = Base::Engine;
+                    o.order /= own;
+                    o.order_sigma /= own;
+                    o.sources.retain(|s| s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox");
+                }
+            }
+        }
+    }
+}
+
+/// Orders of one channel that peak at the same frequency.
+fn resonances(orders: &[OrderFound]) -> Vec<Resonance> {
+    let mut out: Vec<Resonance> = vec![];
+    for (i, a) in orders.iter().enumerate().take(8) {
+        let inner = |o: &OrderFound| {
+            let (lo, hi) = o.levels.iter().fold((f64::MAX, 0.0f64), |b, l| (b.0.min(l.speed_kmh), b.1.max(l.speed_kmh)));
+            o.peak_speed_kmh > lo + 0.1 && o.peak_speed_kmh < hi - 0.1
+        };
+        let same: Vec<&OrderFound> = orders
+            .iter()
+            .skip(i + 1)
+            .take(8)
+            .filter(|b| b.channel == a.channel && (b.order - a.order).abs() > 0.3 && (b.peak_hz / a.peak_hz - 1.0).abs() < 0.05)
+            .filter(|b| inner(b) && inner(a) && (b.peak_speed_kmh - a.peak_speed_kmh).abs() > 4.0)
+            .collect();
+        if same.is_empty() || out.iter().any(|r| (r.hz / a.peak_hz - 1.0).abs() < 0.08) {
+            continue;
+        }
+        let mut list: Vec<f64> = std::iter::once(a.order).chain(same.iter().map(|b| b.order)).collect();
+        list.sort_by(f64::total_cmp);
+        out.push(Resonance { hz: a.peak_hz, orders: list });
+    }
+    out
+}

@@ -1,0 +1,232 @@
+//! Lines in order spectra: found against their noise, and their level at each speed.
+
+use super::angle::Angle;
+use crate::signal::OrderSpectra;
+use nalgebra::{DMatrix, DVector};
+use num_complex::Complex64;
+use serde::{Deserialize, Serialize};
+use std::f64::consts::TAU;
+
+/// Width of the speed bins in which levels are taken, km/h.
+pub const SPEED_BIN: f64 = 5.0;
+/// Below this a line is not told from noise.
+const SIGNIFICANT: f64 = 5.5;
+
+/// A line found, its order still that of the uncorrected reference.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(super) struct Line {
+    pub order: f64,
+    pub sigma: f64,
+    /// How far it stands above chance, in standard deviations of the noise.
+    pub z: f64,
+    /// Power over floor where it stands best.
+    pub ratio: f64,
+}
+
+impl Line {
+    /// How much a line may pull at the scale.
+    pub fn trust(&self) -> f64 {
+        ((self.z - 3.0) / 6.0).clamp(0.1, 2.0)
+    }
+}
+
+/// The level of an order in one bin of speed.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct LevelBin {
+    /// Middle of the bin.
+    pub speed_kmh: f64,
+    /// Peak amplitude.
+    pub amplitude: f64,
+    /// Its standard error.
+    pub sigma: f64,
+}
+
+/// Standard score of a mean of k exponentials (Wilson and Hilferty).
+fn score(ratio: f64, k: f64) -> f64 {
+    (ratio.max(0.0).cbrt() - (1.0 - 1.0 / (9.0 * k))) * (9.0 * k).sqrt()
+}
+
+/// Finds lines: in the mean over all windows, and in the mean of each stretch of speed, where a
+/// resonance may lift a line for a short while only.
+pub(super) fn find(spec: &OrderSpectra, angle: &Angle, lowest: f64) -> Vec<Line> {
+    let windows = spec.starts.len();
+    if windows < 3 {
+        return vec![];
+    }
+    let speed: Vec<f64> = spec.starts.iter().map(|&s| angle.mean_kmh(s, s + spec.length)).collect();
+    let mut stretches: Vec<Vec<usize>> = vec![(0..windows).collect()];
+    let top = speed.iter().copied().fold(0.0, f64::max);
+    let mut from = 0.0;
+    while from < top {
+        let inside: Vec<usize> = (0..windows).filter(|&w| speed[w] >= from && speed[w] < from + 15.0).collect();
+        if inside.len() >= 4 && inside.len() < windows {
+            stretches.push(inside);
+        }
+        from += 7.5;
+    }
+    let turns = spec.turns as f64;
+    let mut found: Vec<Line> = vec![];
+    for part in &stretches {
+        let k = OrderSpectra::independent(part.len());
+        let r = spec.ratio(part.iter().copied(), 400.0);
+        for b in 1..r.len().saturating_sub(1) {
+            if !(r[b] >= r[b - 1] && r[b] > r[b + 1]) || spec.order(b) < lowest {
+                continue;
+            }
+            // The mean over a stretch is not one noise only: a broad hump is no line.
+            let reach = (turns * 0.12).ceil() as usize + 2;
+            let side = |d: isize| r.get((b as isize + d) as usize).copied().unwrap_or(1.0);
+            let shoulder = 0.5 * (side(-(reach as isize)) + side(reach as isize)).max(1.0) + 0.5;
+            let z = score(r[b] / shoulder.max(1.0), k);
+            if z < SIGNIFICANT {
+                continue;
+            }
+            let (a, m, c) = (r[b - 1].ln(), r[b].ln(), r[b + 1].ln());
+            let bend = a - 2.0 * m + c;
+            let shift = if bend < 0.0 { (0.5 * (a - c) / bend).clamp(-0.5, 0.5) } else { 0.0 };
+            let order = (b as f64 + shift) / turns;
+            let sigma = (0.35 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0006 * order);
+            found.push(Line { order, sigma, z, ratio: r[b] });
+        }
+    }
+    found.sort_by(|a, b| b.z.total_cmp(&a.z));
+    let mut out: Vec<Line> = vec![];
+    for l in found {
+        let hidden = out.iter().any(|o| {
+            let d = (l.order - o.order).abs();
+            let near = (2.2 / turns).max(0.008 * o.order);
+            d < near || d < 3.0 * near && l.ratio < 0.12 * o.ratio || d < 6.0 * near && l.ratio < 0.02 * o.ratio
+        });
+        if !hidden {
+            out.push(l);
+        }
+    }
+    out.truncate(40);
+    out
+}
+
+/// Levels of several orders in each bin of speed, by projection on windows of a few turns; orders
+/// too close for that are fitted together by least squares on longer blocks.
+pub(super) fn levels(x: &[f32], angle: &Angle, orders: &[f64]) -> Vec<Vec<LevelBin>> {
+    let mut out = vec![vec![]; orders.len()];
+    for (i, &o) in orders.iter().enumerate() {
+        let close: Vec<usize> = (0..orders.len()).filter(|&j| j != i && (orders[j] - o).abs() < 0.3).collect();
+        let gap = close.iter().map(|&j| (orders[j] - o).abs()).fold(0.3, f64::min);
+        let turns = ((2.4 / gap).ceil() as usize).clamp(12, 64);
+        let group: Vec<f64> = std::iter::once(o).chain(close.iter().map(|&j| orders[j])).collect();
+        out[i] = levels_of(x, angle, &group, orders, turns);
+    }
+    out
+}
+
+/// Level of the first order of a group, the others fitted along with it.
+fn levels_of(x: &[f32], angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
+    let n = angle.per_turn * turns;
+    let hann: Vec<f64> = (0..n).map(|i| 0.5 - 0.5 * (TAU * i as f64 / n as f64).cos()).collect();
+    let weight: f64 = hann.iter().sum();
+    let project = |part: &[f32], order: f64| -> Complex64 {
+        let step = Complex64::from_polar(1.0, -TAU * order / angle.per_turn as f64);
+        let (mut turn, mut sum) = (Complex64::new(1.0, 0.0), Complex64::new(0.0, 0.0));
+        for (v, h) in part.iter().zip(&hann) {
+            sum += turn * (f64::from(*v) * h);
+            turn *= step;
+        }
+        sum * (2.0 / weight)
+    };
+    // Hann's own transform between two orders, for the joint fit.
+    let overlap = |d: f64| -> Complex64 {
+        let ones = |order: f64| {
+            let step = Complex64::from_polar(1.0, TAU * order / angle.per_turn as f64);
+            let (mut turn, mut sum) = (Complex64::new(1.0, 0.0), Complex64::new(0.0, 0.0));
+            for h in &hann {
+                sum += turn * *h;
+                turn *= step;
+            }
+            sum / weight
+        };
+        if d == 0.0 { Complex64::new(1.0, 0.0) } else { ones(d) }
+    };
+    let m = group.len();
+    let gram = DMatrix::from_fn(m, m, |a, b| overlap(group[b] - group[a]));
+    let Some(inverse) = gram.try_inverse() else { return vec![] };
+    let o = group[0];
+    let beside: Vec<f64> = [2.6, 3.4, 4.2, 5.0]
+        .iter()
+        .flat_map(|k| [o - k / turns as f64, o + k / turns as f64])
+        .filter(|q| *q > 0.35 && all.iter().all(|l| (l - q).abs() > 1.8 / turns as f64))
+        .collect();
+    // Where neighbours leave no quiet order beside it, look a little further out.
+    let beside = if beside.len() >= 2 {
+        beside
+    } else {
+        [6.5, 8.5, 10.5].iter().flat_map(|k| [(o - k / turns as f64).max(0.4), o + k / turns as f64]).collect()
+    };
+    let mut bins: std::collections::BTreeMap<i64, (Vec<f64>, Vec<f64>)> = std::collections::BTreeMap::new();
+    let mut start = 0;
+    while start + n <= x.len() {
+        if angle.usable(start, start + n) {
+            let part = &x[start..start + n];
+            let right = DVector::from_iterator(m, group.iter().map(|&g| project(part, g)));
+            let power = (&inverse * right)[0].norm_sqr();
+            let bin = (angle.mean_kmh(start, start + n) / SPEED_BIN).floor() as i64;
+            let entry = bins.entry(bin).or_default();
+            entry.0.push(power);
+            entry.1.extend(beside.iter().map(|&q| project(part, q).norm_sqr()));
+        }
+        start += n / 2;
+    }
+    let gain = inverse[(0, 0)].norm().max(1.0);
+    bins.into_iter()
+        .map(|(bin, (power, mut noise))| {
+            noise.sort_by(f64::total_cmp);
+            let floor = noise[noise.len() / 2] / std::f64::consts::LN_2 * gain;
+            let mean = power.iter().sum::<f64>() / power.len() as f64;
+            let k = (power.len() as f64 * 0.75).max(1.0);
+            // The error of a mean power is noise plus noise beating with the line itself.
+            let amplitude = (mean - floor).max(0.0).sqrt();
+            let sigma_power = ((floor * floor + 2.0 * floor * amplitude * amplitude) / k).sqrt();
+            let sigma =
+                if amplitude > 0.0 { (sigma_power / (2.0 * amplitude)).min(sigma_power.sqrt()) } else { sigma_power.sqrt() };
+            LevelBin { speed_kmh: (bin as f64 + 0.5) * SPEED_BIN, amplitude, sigma: sigma.max(0.005 * amplitude).max(1e-9) }
+        })
+        .collect()
+}
+
+/// Growth of a level with speed: the exponent of a power law fitted below its peak, where it stands
+/// above its error. None with fewer than three bins.
+pub(super) fn growth(levels: &[LevelBin], peak_kmh: f64) -> Option<f64> {
+    let points: Vec<(f64, f64, f64)> = levels
+        .iter()
+        .filter(|l| l.speed_kmh <= peak_kmh + 0.1 && l.amplitude > 2.0 * l.sigma)
+        .map(|l| (l.speed_kmh.ln(), l.amplitude.ln(), (l.amplitude / l.sigma).powi(2).min(400.0)))
+        .collect();
+    if points.len() < 3 {
+        return None;
+    }
+    let w: f64 = points.iter().map(|p| p.2).sum();
+    let (mx, my) = (points.iter().map(|p| p.0 * p.2).sum::<f64>() / w, points.iter().map(|p| p.1 * p.2).sum::<f64>() / w);
+    let sxx: f64 = points.iter().map(|p| p.2 * (p.0 - mx).powi(2)).sum();
+    let sxy: f64 = points.iter().map(|p| p.2 * (p.0 - mx) * (p.1 - my)).sum();
+    (sxx / w > 1e-3).then_some(sxy / sxx)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn growth_of_a_power_law_comes_back() {
+        let l: Vec<_> = (8..20)
+            .map(|i| LevelBin { speed_kmh: 5.0 * i as f64 + 2.5, amplitude: 1e-4 * (5.0 * i as f64 + 2.5).powi(2), sigma: 0.01 })
+            .collect();
+        assert!((growth(&l, 97.5).unwrap() - 2.0).abs() < 1e-6);
+        assert!(growth(&l[..2], 97.5).is_none());
+    }
+
+    #[test]
+    fn scores_of_noise_are_small_and_of_lines_large() {
+        assert!(score(1.0, 20.0).abs() < 0.3);
+        assert!(score(4.0, 20.0) > 5.5);
+        assert!(score(1.5, 10.0) < 2.0);
+    }
+}

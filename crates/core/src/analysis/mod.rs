@@ -1,0 +1,262 @@
+//! What a recording says: which orders stand in it, how strong, at which speed, and what could
+//! cause them.
+//!
+//! [`track`] turns every recording of a case into wheel turns, with one scale fitted to all;
+//! [`analyze`] reads the lines, levels, rhythms and resonances from that. An order is what was
+//! measured: it is never pulled onto a known one.
+
+mod angle;
+mod answer;
+mod lines;
+mod map;
+mod pulses;
+mod reference;
+
+pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
+pub(crate) use answer::{peak_of, tolerance as tolerance_of};
+pub use lines::{LevelBin, SPEED_BIN};
+pub use map::OrderMap;
+
+use crate::case::RecordingSpec;
+use crate::orders::{self, OrderLine};
+use crate::problem::{Problem, Warning};
+use crate::signal::{Quantity, Resampler, Samples, spectra};
+use crate::vehicle::Vehicle;
+use angle::Angle;
+use lines::Line;
+use reference::{Lag, Scale};
+
+/// Told how far a long computation is; answers whether to go on.
+pub trait Progress: Sync {
+    /// `done` runs from 0 to 1. False stops the work.
+    fn step(&self, done: f64, what: &str) -> bool;
+}
+
+/// For callers that do not ask.
+pub struct Silent;
+
+impl Progress for Silent {
+    fn step(&self, _: f64, _: &str) -> bool {
+        true
+    }
+}
+
+/// One channel in wheel turns.
+pub struct TrackedChannel {
+    /// Its name.
+    pub name: String,
+    /// What it measures.
+    pub quantity: Quantity,
+    /// Its unit.
+    pub unit: String,
+    x: Vec<f32>,
+    lines: Vec<Line>,
+    pulses: Vec<Line>,
+}
+
+/// One recording in wheel turns.
+pub struct Tracked {
+    /// What is known of it.
+    pub spec: RecordingSpec,
+    /// Its channels.
+    pub channels: Vec<TrackedChannel>,
+    /// Engine turns for one wheel turn, where the gear says.
+    pub engine_per_wheel: Option<f64>,
+    /// What was noticed.
+    pub warnings: Vec<Warning>,
+    ladder: Vec<OrderLine>,
+    source: &'static str,
+    angle: Angle,
+    lag: Lag,
+    scale: Scale,
+    circumference: f64,
+}
+
+/// A recording that could not be tracked, with why.
+pub struct Untracked {
+    /// What is known of it.
+    pub spec: RecordingSpec,
+    /// Why.
+    pub warnings: Vec<Warning>,
+}
+
+/// A recording tracked, or why not.
+pub type Outcome = Result<Tracked, Untracked>;
+
+impl Tracked {
+    /// Levels of an order (in true wheel turns) in one channel, by speed.
+    pub fn levels(&self, channel: usize, wheel_orders: &[f64]) -> Vec<Vec<LevelBin>> {
+        let measured: Vec<f64> = wheel_orders.iter().map(|o| o * self.scale.value).collect();
+        lines::levels(&self.channels[channel].x, &self.angle, &measured)
+    }
+
+    /// Frequency of a wheel order at a speed.
+    pub fn hz(&self, wheel_order: f64, kmh: f64) -> crate::units::Hz {
+        crate::units::Hz(wheel_order * self.scale.value * kmh / 3.6 / self.circumference)
+    }
+
+    /// The order map of a channel.
+    pub fn map(&self, channel: usize, max_order: f64) -> OrderMap {
+        map::draw(&self.channels[channel].x, &self.angle, max_order, self.scale.value)
+    }
+}
+
+/// The highest order that a channel can show, and samples a turn for it.
+fn reach(rate: f64, wheel_hz_slow: f64) -> (f64, usize) {
+    let top = (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 100.0);
+    let per_turn = [32usize, 64, 128, 256].into_iter().find(|n| *n as f64 * 0.4 >= top).unwrap_or(256);
+    (top, per_turn)
+}
+
+/// Turns all recordings of a vehicle into wheel turns, with one scale.
+pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dyn Progress) -> Result<Vec<Outcome>, Problem> {
+    let circumference = v.circumference()?.get();
+    let mut out: Vec<Outcome> = vec![];
+    for (i, (spec, samples)) in recordings.iter().enumerate() {
+        if !progress.step(0.8 * i as f64 / recordings.len() as f64, &format!("recording {}", spec.id)) {
+            return Err(Problem::new("cancelled", "the analysis was cancelled"));
+        }
+        out.push(track_one(v, circumference, spec, samples)?);
+    }
+    if !progress.step(0.85, "tyre size against the ridges") {
+        return Err(Problem::new("cancelled", "the analysis was cancelled"));
+    }
+    let ridges: Vec<(Vec<Line>, Vec<(f64, f64)>)> = out
+        .iter()
+        .filter_map(|o| o.as_ref().ok())
+        .flat_map(|t| {
+            let may = reference::candidates(&t.ladder, t.engine_per_wheel);
+            t.channels.iter().map(move |c| {
+                let mut strong: Vec<Line> = c.lines.clone();
+                strong.truncate(12);
+                (strong, may.clone())
+            })
+        })
+        .collect();
+    let scale = reference::scale(&ridges);
+    for t in out.iter_mut().filter_map(|o| o.as_mut().ok()) {
+        t.scale = scale;
+        if scale.uncertain && t.channels.iter().any(|c| !c.lines.is_empty()) {
+            t.warnings.push(Warning::new(
+                "scale-uncertain",
+                "the ridges fit more than one size of the tyre: every order may be off by the error that is given with it",
+            ));
+        }
+    }
+    Ok(out)
+}
+
+fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples) -> Result<Outcome, Problem> {
+    let mut warnings = s.warnings.clone();
+    let refuse = |warnings: Vec<Warning>| Ok(Err(Untracked { spec: spec.clone(), warnings }));
+    if s.refused || s.is_empty() {
+        return refuse(warnings);
+    }
+    check_channels(s, &mut warnings);
+    let gear = spec.fixed_gear();
+    let ladder = match orders::orders(v, gear) {
+        Ok(l) => l,
+        Err(p) => {
+            warnings.push(Warning::new(&p.code, format!("{}; the gear is taken as unknown", p.message)));
+            orders::orders(v, None)?
+        }
+    };
+    let engine_per_wheel = v.engine_per_wheel(gear, spec.range.as_deref()).ok().flatten().map(|e| e.get());
+    let moving = s.speed.iter().any(|r| r.1 > 1.0);
+    let (readings, source): (Vec<(f64, f64)>, _) = if moving {
+        (s.speed.clone(), "speed")
+    } else if let (false, Some(e)) = (s.rpm.is_empty(), engine_per_wheel) {
+        (s.rpm.iter().map(|&(t, hz)| (t, hz / e * circumference)).collect(), "rpm")
+    } else {
+        let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
+        warnings
+            .push(Warning::new("no-reference", format!("{why}: without a reference no order can be told; record the speed too")));
+        return refuse(warnings);
+    };
+    if !moving && !s.speed.is_empty() {
+        warnings.push(Warning::new("speed-zero", "the speed column holds zeros only; the engine speed was used"));
+    }
+    let Some((reference, lag)) = reference::fit(s, &readings, circumference) else {
+        warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
+        return refuse(warnings);
+    };
+    if !lag.known {
+        warnings.push(Warning::new(
+            "lag-unknown",
+            "the speed hardly changes or nothing stands out: how late it comes cannot be told",
+        ));
+    }
+    let slow = {
+        let mut f: Vec<f64> = s.speed.iter().map(|r| r.1).filter(|v| *v > 1.0).collect();
+        f.sort_by(f64::total_cmp);
+        f.get(f.len() / 5).copied().unwrap_or(8.0) / circumference
+    };
+    let (top, per_turn) = reach(s.rate.get(), slow);
+    let angle = Angle::new(s, &reference, per_turn);
+    let all_turns = angle.moments.len() / per_turn;
+    let turns = match all_turns {
+        n if n > 500 => 64,
+        n if n > 150 => 32,
+        _ => 16,
+    };
+    let resampler = Resampler::new();
+    let mut channels = vec![];
+    for c in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse) {
+        let x = angle.resample(&resampler, &c.data, s.rate.get(), s.start.get(), circumference);
+        let spec = spectra(&x, per_turn, turns, top, |a, b| angle.usable(a, b));
+        let lines = lines::find(&spec, &angle, 0.45);
+        let pulses = pulses::find(s, c, &reference);
+        channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });
+    }
+    Ok(Ok(Tracked {
+        spec: spec.clone(),
+        channels,
+        engine_per_wheel,
+        warnings,
+        ladder,
+        source,
+        angle,
+        lag,
+        scale: Scale { value: 1.0, sigma: 0.012, uncertain: true },
+        circumference,
+    }))
+}
+
+/// Dead and saturated channels are told.
+fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) {
+    for c in &s.channels {
+        let (lo, hi) = c.data.iter().fold((f32::MAX, f32::MIN), |b, &v| (b.0.min(v), b.1.max(v)));
+        if hi - lo <= f32::EPSILON * hi.abs().max(1.0) {
+            warnings.push(Warning::new("dead-channel", format!("channel {} never changes: is it connected?", c.name)));
+            continue;
+        }
+        let at = |limit: f32| c.data.windows(3).position(|w| w.iter().all(|v| *v == limit));
+        let stuck = |limit: f32| c.data.windows(3).filter(|w| w.iter().all(|v| *v == limit)).count();
+        for limit in [hi, lo] {
+            if stuck(limit) >= 3
+                && let Some(i) = at(limit)
+            {
+                let t = s.start.get() + i as f64 / s.rate.get();
+                warnings.push(
+                    Warning::new(
+                        "saturated",
+                        format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name),
+                    )
+                    .second(t),
+                );
+                break;
+            }
+        }
+    }
+}
+
+/// What the recordings of a vehicle say.
+pub fn analyze(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dyn Progress) -> Result<Analysis, Problem> {
+    let tracked = track(v, recordings, progress)?;
+    answer::answer(v, &tracked, progress)
+}
+
+/// What tracked recordings say.
+pub fn read(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) -> Result<Analysis, Problem> {
+    answer::answer(v, tracked, progress)
+}

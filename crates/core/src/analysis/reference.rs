@@ -1,0 +1,266 @@
+//! How late the speed comes, and how much larger the tyre really is.
+//!
+//! The lag is where the ridges are sharpest while speed changes. The scale is one for all
+//! recordings of a vehicle: fitted jointly to all ridges against the orders that this vehicle can have.
+
+use super::angle::{Angle, Reference};
+use super::lines::Line;
+use crate::orders::{Base, OrderLine, What};
+use crate::signal::{OrderSpectra, Resampler, Samples, SpeedTrack, decimate, envelope, spectra, true_samples};
+use rayon::prelude::*;
+
+/// Steps of the coarse search for the lag, s.
+const COARSE: f64 = 0.15;
+const FINE: f64 = 0.03;
+/// Taken when nothing in the recording tells the lag.
+const USUAL_LAG: f64 = 0.5;
+const GROUPS: usize = 6;
+
+/// A lag with how well it is known.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Lag {
+    pub seconds: f64,
+    pub sigma: f64,
+    /// Whether the recording told it.
+    pub known: bool,
+}
+
+/// A signal light enough to be tracked many times over.
+struct Light {
+    data: Vec<f32>,
+    rate: f64,
+}
+
+fn light(s: &Samples) -> Vec<Light> {
+    let r = Resampler::new();
+    let rate = s.rate.get();
+    let mut out = vec![];
+    for c in s.channels.iter().filter(|c| c.quantity != crate::signal::Quantity::Pulse).take(2) {
+        let n = ((rate / 300.0).floor() as usize).max(1);
+        out.push(Light { data: decimate(&r, &c.data, n), rate: rate / n as f64 });
+        if rate >= 1000.0 {
+            let e = envelope(&c.data, rate, (rate * 0.1, rate * 0.4), 300.0);
+            out.push(Light { data: e.data, rate: e.rate });
+        }
+    }
+    out
+}
+
+/// Power over floor of a recording, averaged over each of a few stretches.
+fn ridges(s: &Samples, signals: &[Light], reference: &Reference) -> Vec<Vec<f64>> {
+    let r = Resampler::new();
+    let angle = Angle::new(s, reference, 32);
+    let turns = if angle.moments.len() > 32 * 400 { 32 } else { 16 };
+    let mut groups = vec![vec![]; GROUPS];
+    for l in signals {
+        let x = angle.resample(&r, &l.data, l.rate, s.start.get(), reference.circumference);
+        let spec: OrderSpectra = spectra(&x, 32, turns, 12.0, |a, b| angle.usable(a, b));
+        let n = spec.starts.len();
+        for (g, out) in groups.iter_mut().enumerate() {
+            let part = n * g / GROUPS..n * (g + 1) / GROUPS;
+            let mut ratio = spec.ratio(part, 200.0);
+            ratio.iter_mut().take(turns / 2).for_each(|v| *v = 0.0);
+            out.extend(ratio);
+        }
+    }
+    groups
+}
+
+/// Sharpness of the ridges, leaving one stretch out or none.
+fn sharpness(groups: &[Vec<f64>], without: Option<usize>) -> f64 {
+    let used: Vec<_> = (0..GROUPS).filter(|g| Some(*g) != without && !groups[*g].is_empty()).collect();
+    if used.is_empty() {
+        return 0.0;
+    }
+    (0..groups[used[0]].len())
+        .map(|b| used.iter().map(|&g| groups[g].get(b).copied().unwrap_or(0.0)).sum::<f64>() / used.len() as f64)
+        .map(|r| (r - 1.5).max(0.0).powi(2))
+        .sum()
+}
+
+/// Where a parabola through the best of equally spaced values peaks.
+fn summit(values: &[f64], from: f64, step: f64) -> f64 {
+    let (i, _) = values.iter().enumerate().fold((0, f64::MIN), |b, (i, &v)| if v > b.1 { (i, v) } else { b });
+    if i == 0 || i + 1 == values.len() {
+        return from + step * i as f64;
+    }
+    let (a, b, c) = (values[i - 1], values[i], values[i + 1]);
+    let bend = a - 2.0 * b + c;
+    let shift = if bend < 0.0 { 0.5 * (a - c) / bend } else { 0.0 };
+    from + step * (i as f64 + shift.clamp(-0.5, 0.5))
+}
+
+/// Readings of the reference in m/s, smoothed, with the lag that makes the ridges sharpest.
+pub(super) fn fit(s: &Samples, readings: &[(f64, f64)], circumference: f64) -> Option<(Reference, Lag)> {
+    let readings = true_samples(readings);
+    let span = (readings.first()?.0, readings.last()?.0);
+    let track = |smooth: f64| SpeedTrack::fit(&readings, smooth);
+    let reference = |track: &SpeedTrack, lag: f64| Reference { track: track.clone(), span, lag, circumference };
+    let usual = track(6.0)?;
+    let (lo, hi) = usual.range(span.0, span.1);
+    if hi - lo < 0.06 * hi {
+        return Some((reference(&usual, 0.0), Lag { seconds: 0.0, sigma: 0.0, known: false }));
+    }
+    let signals = light(s);
+    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, &signals, &reference(track, lag));
+    let grid = |from: f64, to: f64, step: f64| -> Vec<f64> {
+        (0..=((to - from) / step).round() as usize).map(|i| from + step * i as f64).collect()
+    };
+    let lags = grid(-0.3, 1.95, COARSE);
+    let coarse: Vec<f64> = lags.par_iter().map(|&l| sharpness(&sharp(&usual, l), None)).collect();
+    let near = summit(&coarse, -0.3, COARSE);
+    let best_track = [3.0, 6.0, 10.0]
+        .par_iter()
+        .filter_map(|&smooth| track(smooth))
+        .map(|t| (sharpness(&sharp(&t, near), None), t))
+        .reduce_with(|a, b| if a.0 >= b.0 { a } else { b })?
+        .1;
+    let from = near - 6.0 * FINE;
+    let fine: Vec<_> = grid(from, near + 6.0 * FINE, FINE).par_iter().map(|&l| sharp(&best_track, l)).collect();
+    let at = |without: Option<usize>| {
+        let v: Vec<f64> = fine.iter().map(|g| sharpness(g, without)).collect();
+        summit(&v, from, FINE)
+    };
+    let lag = at(None);
+    let parts: Vec<f64> = (0..GROUPS).map(|g| at(Some(g))).collect();
+    let mean = parts.iter().sum::<f64>() / GROUPS as f64;
+    let spread = parts.iter().map(|p| (p - mean).powi(2)).sum::<f64>();
+    let sigma = ((GROUPS - 1) as f64 / GROUPS as f64 * spread).sqrt().max(0.01);
+    let (top, bottom) = coarse.iter().fold((f64::MIN, f64::MAX), |b, &v| (b.0.max(v), b.1.min(v)));
+    let known = top > 3.0 && top > 1.1 * bottom && sigma < 0.5;
+    let seconds = if known { lag } else { USUAL_LAG };
+    Some((reference(&best_track, seconds), Lag { seconds, sigma: if known { sigma } else { 0.4 }, known }))
+}
+
+/// The scale of the reference: true wheel frequency = scale · v/C.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Scale {
+    pub value: f64,
+    pub sigma: f64,
+    /// Whether two assignments of the ridges fit alike.
+    pub uncertain: bool,
+}
+
+/// How likely a ridge is to be this kind of line at all.
+fn weight(what: What) -> f64 {
+    match what {
+        What::Wheel | What::Prop | What::EngineFiring => 1.0,
+        What::PropTwice | What::InnerJoint | What::EngineFirst | What::Mesh => 0.6,
+        What::EngineHalf | What::OuterJoint | What::Flex | What::GearMesh => 0.3,
+        What::HalfShaft => 0.0,
+        What::BearingCage => 0.02,
+        _ => 0.1,
+    }
+}
+
+/// Orders (in wheel turns) that ridges of a recording may have, each with its weight.
+pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>) -> Vec<(f64, f64)> {
+    let mut out: Vec<(f64, f64)> = vec![];
+    let mut add = |order: f64, w: f64| {
+        match out.iter_mut().find(|(o, _)| (*o - order).abs() < 1e-6 * order.max(1.0)) {
+            Some((_, have)) => *have = have.max(w),
+            None if w > 0.0 => out.push((order, w)),
+            None => {}
+        };
+    };
+    for l in ladder {
+        let k = match l.base {
+            Base::Wheel => 1.0,
+            Base::Engine => match engine_per_wheel {
+                Some(e) => e,
+                None => continue,
+            },
+        };
+        let (order, w) = (l.order.get() * k, weight(l.what));
+        add(order, w);
+        match l.what {
+            What::Wheel => [2.0, 3.0].iter().for_each(|h| add(h * order, 0.6)),
+            What::EngineFiring | What::Mesh => add(2.0 * order, 0.4),
+            What::EngineHalf => add(3.0 * order, 0.2),
+            _ => {}
+        }
+    }
+    out
+}
+
+/// Fits one scale to the ridges of all recordings. Each entry is a recording's ridges (order at
+/// scale 1) with the orders that they may be.
+pub(super) fn scale(all: &[(Vec<Line>, Vec<(f64, f64)>)]) -> Scale {
+    const SPAN: f64 = 0.03;
+    const STEP: f64 = 0.0002;
+    let n = (2.0 * SPAN / STEP).round() as usize;
+    let prior_sigma: f64 = 0.012;
+    let grid: Vec<f64> = (0..=n).map(|i| 1.0 - SPAN + STEP * i as f64).collect();
+    let score: Vec<f64> = grid
+        .iter()
+        .map(|&s| {
+            let prior = -0.5 * ((s - 1.0) / prior_sigma).powi(2);
+            let fits: f64 = all
+                .iter()
+                .flat_map(|(lines, may)| {
+                    lines.iter().map(move |l| {
+                        let sigma = l.sigma.max(0.0012 * l.order);
+                        let density: f64 = may
+                            .iter()
+                            .map(|&(o, w)| {
+                                let x = (l.order - s * o) / sigma;
+                                if x.abs() < 6.0 { w * (-0.5 * x * x).exp() } else { 0.0 }
+                            })
+                            .sum::<f64>();
+                        // A ridge may always be something else: 0.03 keeps one stray from deciding.
+                        l.trust() * (density + 0.03).ln()
+                    })
+                })
+                .sum();
+            prior + fits
+        })
+        .collect();
+    let top = score.iter().copied().fold(f64::MIN, f64::max);
+    let p: Vec<f64> = score.iter().map(|s| (s - top).exp()).collect();
+    let sum: f64 = p.iter().sum();
+    let (best, _) = p.iter().enumerate().fold((0, 0.0), |b, (i, &v)| if v > b.1 { (i, v) } else { b });
+    // The peak around the best alone; what lies outside it says whether another assignment fits as well.
+    let around = |i: usize| (grid[i] - grid[best]).abs() < 0.0035;
+    let inside: f64 = (0..=n).filter(|&i| around(i)).map(|i| p[i]).sum();
+    let mean = (0..=n).filter(|&i| around(i)).map(|i| p[i] * grid[i]).sum::<f64>() / inside;
+    let var = (0..=n).filter(|&i| around(i)).map(|i| p[i] * (grid[i] - mean).powi(2)).sum::<f64>() / inside;
+    let uncertain = inside / sum < 0.9;
+    let whole = p.iter().zip(&grid).map(|(p, g)| p * g).sum::<f64>() / sum;
+    let spread = (p.iter().zip(&grid).map(|(p, g)| p * (g - whole).powi(2)).sum::<f64>() / sum).sqrt();
+    Scale { value: mean, sigma: if uncertain { spread } else { var.sqrt() }.max(0.0003), uncertain }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(order: f64, z: f64) -> Line {
+        Line { order, sigma: 0.002 * order, z, ratio: 10.0 }
+    }
+
+    #[test]
+    fn several_ridges_agree_on_a_scale() {
+        let may = vec![(1.0, 1.0), (4.1, 1.0), (6.888, 1.0), (3.0, 0.6)];
+        let s = scale(&[(vec![line(1.008, 20.0), line(4.133, 30.0), line(6.943, 12.0)], may)]);
+        assert!((s.value - 1.008).abs() < 0.001, "{s:?}");
+        assert!(!s.uncertain && s.sigma < 0.002);
+    }
+
+    #[test]
+    fn one_ridge_between_two_orders_is_called_uncertain() {
+        let s = scale(&[(vec![line(4.10, 30.0)], vec![(4.05, 1.0), (4.15, 1.0)])]);
+        assert!(s.uncertain && s.sigma > 0.005, "{s:?}");
+    }
+
+    #[test]
+    fn no_ridges_leave_the_scale_at_one() {
+        let s = scale(&[(vec![], vec![(1.0, 1.0)])]);
+        assert!((s.value - 1.0).abs() < 1e-3 && s.uncertain);
+    }
+
+    #[test]
+    fn a_summit_lies_between_its_samples() {
+        let v: Vec<f64> = (0..9).map(|i| -(i as f64 * 0.1 - 0.43).powi(2)).collect();
+        assert!((summit(&v, 0.0, 0.1) - 0.43).abs() < 1e-9);
+    }
+}

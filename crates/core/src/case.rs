@@ -1,0 +1,363 @@
+//! A case as the open file carries it: vehicle, symptoms, what was observed, recorded, measured and
+//! repaired, in the order of time.
+//!
+//! The file itself is kept whole as JSON, so that what the program does not know is written back;
+//! these types are the reading of it that the rules work on.
+
+use crate::problem::{Problem, read_json};
+use crate::vehicle::Vehicle;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// The word that opens every case file.
+pub const FORMAT: &str = "baricord-case";
+/// The version that this program reads and writes.
+pub const VERSION: u64 = 1;
+
+/// Speeds at which a symptom is there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct SpeedRange {
+    /// From.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<f64>,
+    /// Strongest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub peak: Option<f64>,
+    /// To.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<f64>,
+}
+
+/// One symptom, traced on its own.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Symptom {
+    /// Its id in the case.
+    pub id: String,
+    /// What it is.
+    pub kind: String,
+    /// Where it is felt.
+    #[serde(default)]
+    pub felt: Vec<String>,
+    /// Where it is heard from.
+    #[serde(default)]
+    pub heard_from: Option<String>,
+    /// At which speeds.
+    #[serde(default)]
+    pub speed_kmh: Option<SpeedRange>,
+    /// The driver's words.
+    #[serde(default)]
+    pub words: String,
+}
+
+/// A test made, and its outcome.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Observation {
+    /// Of one symptom; of all when left out.
+    #[serde(default)]
+    pub symptom: Option<String>,
+    /// Which test.
+    pub test: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default)]
+    pub gear: Option<String>,
+    /// What came out.
+    #[serde(default)]
+    pub outcome: String,
+}
+
+/// A column of a recording.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Column {
+    /// Its heading.
+    pub column: String,
+    /// Its unit.
+    #[serde(default)]
+    pub unit: Option<String>,
+}
+
+/// A channel of a recording.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ChannelSpec {
+    /// Its heading, or only its name in a WAV file.
+    pub column: String,
+    /// acceleration, sound, velocity or pulse.
+    pub quantity: String,
+    /// Its unit.
+    #[serde(default)]
+    pub unit: Option<String>,
+    /// What a pulse counts.
+    #[serde(default)]
+    pub per: Option<String>,
+}
+
+/// The speed or rpm of a recording: a column of its own file or of another.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ReferenceSpec {
+    /// Another file.
+    #[serde(default)]
+    pub file: Option<String>,
+    /// Its heading.
+    #[serde(default)]
+    pub column: Option<String>,
+    /// Its unit.
+    #[serde(default)]
+    pub unit: Option<String>,
+    /// The time column of the other file.
+    #[serde(default)]
+    pub time: Option<Column>,
+}
+
+/// What is known of a recording, its samples apart.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RecordingSpec {
+    /// Its id in the case.
+    pub id: String,
+    /// Of one symptom; of all when left out.
+    #[serde(default)]
+    pub symptom: Option<String>,
+    /// before or after the repair.
+    #[serde(default)]
+    pub phase: Option<String>,
+    /// Where its samples are.
+    #[serde(default)]
+    pub file: String,
+    /// In which gear; `varies`; or unknown.
+    #[serde(default)]
+    pub gear: Option<String>,
+    /// drive, coast, float, neutral, varies.
+    #[serde(default)]
+    pub throttle: Option<String>,
+    /// In which range.
+    #[serde(default)]
+    pub range: Option<String>,
+    /// Where the sensor was.
+    #[serde(default)]
+    pub place: Option<String>,
+    /// The time column; none in a WAV file.
+    #[serde(default)]
+    pub time: Option<Column>,
+    /// The channels.
+    #[serde(default)]
+    pub channels: Vec<ChannelSpec>,
+    /// The road speed.
+    #[serde(default)]
+    pub speed: Option<ReferenceSpec>,
+    /// The engine speed.
+    #[serde(default)]
+    pub rpm: Option<ReferenceSpec>,
+}
+
+impl RecordingSpec {
+    /// Whether it was made after the repair.
+    pub fn is_after(&self) -> bool {
+        self.phase.as_deref() == Some("after")
+    }
+    /// The gear, when it is one and known.
+    pub fn fixed_gear(&self) -> Option<&str> {
+        self.gear.as_deref().filter(|g| *g != "varies")
+    }
+}
+
+/// Numbers read on the vehicle.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Measurement {
+    /// Which calculation they belong to.
+    pub kind: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// Of one symptom; of all when left out.
+    #[serde(default)]
+    pub symptom: Option<String>,
+    /// The calculation's input.
+    #[serde(default)]
+    pub input: Value,
+}
+
+/// A repair, planned or done.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Repair {
+    /// Of one symptom; of all when left out.
+    #[serde(default)]
+    pub symptom: Option<String>,
+    /// The cause it is meant to cure.
+    pub fault: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default)]
+    pub gear: Option<String>,
+    /// cured, improved, not-cured, open.
+    #[serde(default)]
+    pub result: Option<String>,
+    /// original, rebuilt, copy, used.
+    #[serde(default)]
+    pub part: Option<String>,
+    /// Other changes before the same drive.
+    #[serde(default, rename = "with")]
+    pub other_changes: Vec<Value>,
+}
+
+/// How the vehicle stands now.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct State {
+    /// ground or lift.
+    #[serde(default)]
+    pub on: Option<String>,
+    /// Places that are off.
+    #[serde(default)]
+    pub off: Vec<String>,
+}
+
+/// A case.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Case {
+    /// Its id.
+    #[serde(default)]
+    pub id: String,
+    /// Its title.
+    #[serde(default)]
+    pub title: String,
+    /// The vehicle.
+    pub vehicle: Vehicle,
+    /// What was done to it before.
+    #[serde(default)]
+    pub history: Vec<String>,
+    /// What is wrong.
+    #[serde(default)]
+    pub symptoms: Vec<Symptom>,
+    /// What was observed.
+    #[serde(default)]
+    pub observations: Vec<Observation>,
+    /// What was recorded.
+    #[serde(default)]
+    pub recordings: Vec<RecordingSpec>,
+    /// What was measured.
+    #[serde(default)]
+    pub measurements: Vec<Measurement>,
+    /// What was repaired.
+    #[serde(default)]
+    pub repairs: Vec<Repair>,
+    /// How the vehicle stands.
+    #[serde(default)]
+    pub state: Option<State>,
+}
+
+impl Case {
+    /// Reads a case document: its format, its version, its fields.
+    pub fn from_json(doc: &Value) -> Result<Self, Problem> {
+        if !doc.is_object() {
+            return Err(Problem::new("not-a-case", "a case file is one JSON object"));
+        }
+        match doc.get("format").and_then(Value::as_str) {
+            Some(FORMAT) => {}
+            Some(other) => {
+                return Err(Problem::new("not-a-case", format!("format is “{other}”, not “{FORMAT}”")).field("format"));
+            }
+            None => return Err(Problem::new("not-a-case", format!("format must be “{FORMAT}”")).field("format")),
+        }
+        match doc.get("version").and_then(Value::as_u64) {
+            Some(VERSION) => {}
+            _ => {
+                let got = doc.get("version").map_or("nothing".to_string(), Value::to_string);
+                return Err(Problem::new(
+                    "unknown-version",
+                    format!("this program reads case files of version {VERSION}, this one says {got}"),
+                )
+                .field("version"));
+            }
+        }
+        let case: Case = read_json(doc)?;
+        case.vehicle.check().map_err(|p| p.under("vehicle"))?;
+        let unique = |what: &str, ids: Vec<&str>| match ids.iter().enumerate().find(|(i, id)| ids[..*i].contains(id)) {
+            Some((i, id)) => {
+                Err(Problem::new("duplicate", format!("{what} {id} is there twice")).field(format!("{what}[{i}].id")))
+            }
+            None => Ok(()),
+        };
+        unique("symptoms", case.symptoms.iter().map(|s| s.id.as_str()).collect())?;
+        unique("recordings", case.recordings.iter().map(|s| s.id.as_str()).collect())?;
+        Ok(case)
+    }
+
+    /// An empty case for a vehicle.
+    pub fn new_document(id: &str, title: &str, vehicle: Value) -> Value {
+        serde_json::json!({
+            "format": FORMAT, "version": VERSION, "id": id, "title": title, "vehicle": vehicle,
+            "history": [], "symptoms": [], "observations": [], "recordings": [], "measurements": [], "repairs": [],
+        })
+    }
+
+    /// A symptom by its id.
+    pub fn symptom(&self, id: &str) -> Option<&Symptom> {
+        self.symptoms.iter().find(|s| s.id == id)
+    }
+
+    /// Whether something said of `of` bears on this symptom.
+    pub fn concerns(of: Option<&str>, symptom: &str) -> bool {
+        of.is_none_or(|s| s == symptom)
+    }
+
+    /// The shaft that a measurement without a place belongs to.
+    pub fn measurement_place(&self, m: &Measurement) -> Result<String, Problem> {
+        match (&m.at, &self.vehicle.props[..]) {
+            (Some(at), _) => Ok(at.clone()),
+            (None, [only]) => Ok(format!("prop.{}", only.end.id())),
+            (None, _) => Err(Problem::new(
+                "missing",
+                format!("where was the {} read? This vehicle has not just one shaft, so `at` is needed", m.kind),
+            )
+            .field("measurements.at")),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::vehicle::sample::*;
+
+    fn doc() -> Value {
+        Case::new_document("c1", "Shake", serde_json::to_value(rear_drive(2)).unwrap())
+    }
+
+    #[test]
+    fn a_new_document_reads_back() {
+        let c = Case::from_json(&doc()).unwrap();
+        assert_eq!((c.title.as_str(), c.vehicle), ("Shake", rear_drive(2)));
+    }
+
+    #[test]
+    fn unknown_versions_and_formats_are_refused_clearly() {
+        let mut d = doc();
+        d["version"] = 2.into();
+        let p = Case::from_json(&d).unwrap_err();
+        assert_eq!((p.code.as_str(), p.field.as_deref()), ("unknown-version", Some("version")));
+        d["format"] = "other".into();
+        assert_eq!(Case::from_json(&d).unwrap_err().code, "not-a-case");
+        assert_eq!(Case::from_json(&Value::Null).unwrap_err().code, "not-a-case");
+    }
+
+    #[test]
+    fn a_bad_value_names_its_path() {
+        let mut d = doc();
+        d["symptoms"] = serde_json::json!([{"id": "S1"}]);
+        let p = Case::from_json(&d).unwrap_err();
+        assert_eq!(p.field.as_deref(), Some("symptoms[0]"));
+        d["symptoms"] = serde_json::json!([{"id": "S1", "kind": "clunk"}, {"id": "S1", "kind": "leak"}]);
+        assert_eq!(Case::from_json(&d).unwrap_err().field.as_deref(), Some("symptoms[1].id"));
+    }
+
+    #[test]
+    fn a_measurement_without_a_place_belongs_to_the_only_shaft() {
+        let m = Measurement { kind: "angles".into(), at: None, symptom: None, input: Value::Null };
+        let case = |v| Case { vehicle: v, ..Case::from_json(&doc()).unwrap() };
+        assert_eq!(case(rear_drive(1)).measurement_place(&m).unwrap(), "prop.rear");
+        assert!(case(four_wheel_drive()).measurement_place(&m).is_err());
+        assert!(case(front_drive()).measurement_place(&m).is_err());
+    }
+}

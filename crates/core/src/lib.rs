@@ -1,0 +1,22 @@
+//! The rules and the computation of driveline diagnosis. No input or output, no clock, no interface:
+//! numbers and documents go in, answers and problems come out.
+//!
+//! A module is a trade of the job: [`vehicle`] knows layout, places and speeds; [`orders`] the ladder
+//! of orders; [`signal`] samples and spectra; [`analysis`] what a recording says; [`angles`],
+//! [`runout`], [`bearing`], [`shaft`] what is measured under the vehicle; [`reasoning`] weighs it
+//! all; [`verify`] holds after against before. [`calc`] is one face for all single calculations.
+
+pub mod analysis;
+pub mod angles;
+pub mod bearing;
+pub mod calc;
+pub mod case;
+pub mod orders;
+pub mod problem;
+pub mod reasoning;
+pub mod runout;
+pub mod shaft;
+pub mod signal;
+pub mod units;
+pub mod vehicle;
+pub mod verify;

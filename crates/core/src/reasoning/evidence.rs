@@ -1,0 +1,574 @@
+//! Evidence: what was observed, measured, recorded or repaired, as a likelihood for every hypothesis.
+
+use super::hypotheses::{Hypothesis, predicted};
+use super::knowledge::{Bears, Knowledge, Test};
+use crate::analysis::{Analysis, RecordingAnalysis};
+use crate::case::{Case, Measurement, Observation};
+use crate::orders::{Base, What, orders};
+use crate::problem::Warning;
+use crate::vehicle::{Corner, Place, PlaceKind, Vehicle};
+
+/// One piece of evidence: in words, and how likely it is under each hypothesis.
+pub struct Evidence {
+    /// In the mechanic's words.
+    pub words: String,
+    /// The test it came from.
+    pub test: String,
+    /// Where.
+    pub at: Option<String>,
+    /// One likelihood a hypothesis, in their order.
+    pub likelihood: Vec<f64>,
+    /// Tests that lean on the same fact.
+    pub group: Option<String>,
+}
+
+/// Probability of each outcome of a test under a fault, where the fault says something of it.
+/// `@loaded` and `@unloaded` are resolved by the side of the place.
+fn spoken(k: &Knowledge, t: &Test, h: &Hypothesis) -> Option<Vec<f64>> {
+    let f = k.fault(&h.fault)?;
+    if t.id == "speed-sweep" && !f.tests.contains_key("speed-sweep") {
+        return None;
+    }
+    let marks = f.tests.get(&t.id)?;
+    let left = h.place.as_ref().and_then(|p| p.corner).map(Corner::is_left);
+    let mut given: Vec<Option<f64>> = vec![None; t.outcomes.len()];
+    for (name, mark) in marks {
+        let outcome = match (name.as_str(), left) {
+            ("@loaded", Some(true)) | ("@unloaded", Some(false)) => "right",
+            ("@loaded", Some(false)) | ("@unloaded", Some(true)) => "left",
+            ("@loaded" | "@unloaded", None) => continue,
+            (n, _) => n,
+        };
+        if let Some(i) = t.outcomes.iter().position(|o| o.id == outcome) {
+            given[i] = k.probability(mark);
+        }
+    }
+    let said: f64 = given.iter().flatten().sum();
+    let rest: f64 = t.outcomes.iter().zip(&given).filter(|(_, g)| g.is_none()).map(|(o, _)| o.base).sum();
+    Some(
+        t.outcomes
+            .iter()
+            .zip(&given)
+            .map(|(o, g)| g.unwrap_or_else(|| if rest > 0.0 { (1.0 - said).max(0.0) * o.base / rest } else { 0.0 }).max(0.002))
+            .collect(),
+    )
+}
+
+/// Whether a test made at a place says something of a hypothesis' place.
+fn concerns(bears: Bears, v: &Vehicle, at: Option<&Place>, h: &Hypothesis) -> bool {
+    let Some(at) = at else { return true };
+    let Some(p) = &h.place else { return false };
+    match bears {
+        Bears::Vehicle => true,
+        Bears::Place => {
+            at.id == p.id
+                || at.kind == PlaceKind::Gearbox && p.kind == PlaceKind::Gearbox
+                || at.kind == PlaceKind::HalfInner && p.kind == PlaceKind::HalfInner && at.corner == p.corner
+        }
+        Bears::Corner => at.corner.is_some() && at.corner == p.corner,
+        Bears::Axle => at.end.is_some() && p.end == at.end && p.kind != PlaceKind::Wheel || p.kind == PlaceKind::Transfer,
+        Bears::Shaft => {
+            let one_section = p.end.and_then(|e| v.prop(e)).is_some_and(|q| q.sections.len() == 1);
+            let same = at.end == p.end && (p.is_of_shaft() || p.kind == PlaceKind::Diff);
+            // Turned at a section's flange: the whole shaft turns with it when it is one piece.
+            same && (one_section || at.kind != PlaceKind::Section || p.kind != PlaceKind::Section || at.id == p.id)
+        }
+    }
+}
+
+/// Whether the loudest station, or the wheel it went with, is this hypothesis' own.
+fn is_located(at: &Place, h: &Hypothesis) -> bool {
+    h.place.as_ref().is_some_and(|p| {
+        at.id == p.id
+            || at.same_assembly(p) && !(at.kind == PlaceKind::Wheel || p.kind == PlaceKind::Wheel)
+            || at.kind == PlaceKind::Gearbox && p.kind == PlaceKind::Clutch
+            || at.kind == PlaceKind::Diff && p.kind == PlaceKind::HalfInner && at.end == p.end
+    })
+}
+
+/// Likelihoods of one outcome at a place, for all hypotheses. Stations: how many places the test
+/// could have named.
+pub(super) fn outcome_likelihood(
+    v: &Vehicle,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    t: &Test,
+    outcome: usize,
+    at: Option<&Place>,
+    gear: Option<&str>,
+) -> Vec<f64> {
+    let base = t.outcomes[outcome].base;
+    let stations = stations(v, t).len().max(2) as f64;
+    // An outcome that says "nothing" names no place.
+    let names_place = t.locates.is_some() && !matches!(t.outcomes[outcome].id.as_str(), "not-heard" | "same" | "none");
+    all.iter()
+        .map(|h| {
+            let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
+            let p = if of_gear && concerns(t.bears, v, at, h) { spoken(k, t, h).map(|s| s[outcome]) } else { None };
+            match (at, t.locates) {
+                (Some(a), Some(hit)) if names_place => {
+                    let whole = p.unwrap_or(base);
+                    if p.is_none() && !is_located(a, h) {
+                        return base / stations;
+                    }
+                    whole * if is_located(a, h) { hit } else { (1.0 - hit) / (stations - 1.0) }
+                }
+                _ => p.unwrap_or(base),
+            }
+        })
+        .collect()
+}
+
+/// The places where a test can be made on this vehicle.
+pub(super) fn stations(v: &Vehicle, t: &Test) -> Vec<Place> {
+    v.places()
+        .into_iter()
+        .filter(|p| {
+            t.at.iter().any(|kind| {
+                let hub = kind == "hub" && p.kind == PlaceKind::Hub;
+                hub || super::hypotheses::is_kind(v, p, kind)
+            })
+        })
+        .collect()
+}
+
+/// Observations of a symptom: the latest of a test at a place counts.
+pub(super) fn observations(
+    case: &Case,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    symptom: &str,
+    warnings: &mut Vec<Warning>,
+) -> Vec<Evidence> {
+    let v = &case.vehicle;
+    let key = |o: &Observation| (o.test.clone(), o.at.clone(), o.gear.clone());
+    let of_this: Vec<&Observation> = case.observations.iter().filter(|o| Case::concerns(o.symptom.as_deref(), symptom)).collect();
+    let mut out = vec![];
+    for (i, o) in of_this.iter().enumerate() {
+        if let Some(later) = of_this[i + 1..].iter().find(|l| key(l) == key(o)) {
+            if later.outcome != o.outcome {
+                warnings.push(
+                    Warning::new(
+                        "contradiction",
+                        format!("{} came out {} and later {}; the later counts", o.test, o.outcome, later.outcome),
+                    )
+                    .at(o.at.clone().unwrap_or_default()),
+                );
+            }
+            continue;
+        }
+        let Some(t) = k.test(&o.test) else {
+            warnings.push(Warning::new("unknown-test", format!("test “{}” is not understood and not weighed", o.test)));
+            continue;
+        };
+        let Some(outcome) = t.outcomes.iter().position(|x| x.id == o.outcome) else {
+            warnings.push(Warning::new("unknown-outcome", format!("{} has no outcome “{}”: not weighed", o.test, o.outcome)));
+            continue;
+        };
+        let at = match o.at.as_deref() {
+            None => None,
+            Some(id) => match v.place(id) {
+                Some(p) => Some(p),
+                None => {
+                    warnings.push(
+                        Warning::new("unknown-place", format!("this vehicle has no place “{id}”: {} is not weighed", o.test))
+                            .at(id),
+                    );
+                    continue;
+                }
+            },
+        };
+        let gear = o.gear.clone().or_else(|| o.at.as_deref().and_then(|a| a.strip_prefix("gearbox.")).map(String::from));
+        out.push(Evidence {
+            words: words(v, t, outcome, o.at.as_deref()),
+            test: t.id.clone(),
+            at: o.at.clone(),
+            likelihood: outcome_likelihood(v, k, all, t, outcome, at.as_ref(), gear.as_deref()),
+            group: t.group.clone(),
+        });
+    }
+    out
+}
+
+fn words(v: &Vehicle, t: &Test, outcome: usize, at: Option<&str>) -> String {
+    let o = &t.outcomes[outcome].words;
+    match at {
+        Some(a) => format!("{}: {} at {}", t.ask, o, v.place_words(a)),
+        None => format!("{}: {}", t.ask, o),
+    }
+}
+
+/// Measurements, through how far they are from their limit with the instrument's uncertainty.
+pub(super) fn measurements(
+    case: &Case,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    symptom: &str,
+    warnings: &mut Vec<Warning>,
+) -> Vec<Evidence> {
+    let mut out = vec![];
+    let of_this: Vec<&Measurement> = case.measurements.iter().filter(|m| Case::concerns(m.symptom.as_deref(), symptom)).collect();
+    for (i, m) in of_this.iter().enumerate() {
+        if of_this[i + 1..].iter().any(|l| l.kind == m.kind && l.at == m.at) {
+            continue;
+        }
+        match measured(case, k, all, m) {
+            Ok(Some(e)) => out.push(e),
+            Ok(None) => {}
+            Err(p) => warnings.push(Warning::new(&p.code, format!("{} measurement not weighed: {}", m.kind, p.message))),
+        }
+    }
+    out
+}
+
+/// How surely a value is over a limit, for an instrument's standard error.
+fn surely_over(value: f64, limit: f64, sigma: f64) -> f64 {
+    let z = (value - limit) / sigma.max(1e-9);
+    // The normal distribution function, by the logistic that follows it within a hundredth.
+    (1.0 / (1.0 + (-1.702 * z).exp())).clamp(0.01, 0.99)
+}
+
+fn measured(
+    case: &Case,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    m: &Measurement,
+) -> Result<Option<Evidence>, crate::problem::Problem> {
+    let v = &case.vehicle;
+    let (test, over, value_words, at) = match m.kind.as_str() {
+        "angles" => {
+            let at = case.measurement_place(m)?;
+            let mut input: crate::angles::AnglesInput = crate::problem::read_json(&m.input)?;
+            if input.limits == Default::default() {
+                input.limits = v.limits.clone();
+            }
+            let a = crate::angles::angles(&input)?;
+            let limit = input.limits.torsional_rads2.unwrap_or(crate::angles::TORSIONAL_RADS2);
+            let section = input.limits.section_rads2.unwrap_or(crate::angles::SECTION_RADS2);
+            // 0.15° on joints of a few degrees moves these accelerations by about a tenth.
+            let torsional = surely_over(a.torsional_rads2.get(), limit, 0.12 * limit + 0.05 * a.torsional_rads2.get());
+            let sections = a
+                .sections_rads2
+                .iter()
+                .map(|s| surely_over(s.get(), section, 0.12 * section + 0.05 * s.get()))
+                .fold(0.0, f64::max);
+            let p: f64 = torsional.max(sections);
+            let words = format!("angles: pinion shaken by {:.0} of {limit:.0} rad/s²", a.torsional_rads2.get());
+            ("angle-survey", p, words, at)
+        }
+        "runout" => {
+            let at = case.measurement_place(m)?;
+            let mut input: crate::runout::RunoutInput = crate::problem::read_json(&m.input)?;
+            let limit = input.limit_mm.or_else(|| crate::runout::limit_at(&v.limits, &at).map(|l| l.get()));
+            let Some(limit) = limit else { return Ok(None) };
+            input.limit_mm = None;
+            let r = crate::runout::runout(&input)?;
+            let test = if at.starts_with("half.") { "half-shaft-runout" } else { "runout-survey" };
+            let p = surely_over(r.raw_tir_mm.get(), limit, 0.03);
+            let words = format!("runout {:.2} of {limit:.2} mm at {}", r.raw_tir_mm.get(), v.place_words(&at));
+            (test, p, words, at)
+        }
+        _ => return Ok(None),
+    };
+    let Some(t) = k.test(test) else { return Ok(None) };
+    let place = v.place(&at);
+    let index = |id: &str| t.outcomes.iter().position(|o| o.id == id);
+    let (Some(o), Some(w)) = (index("over"), index("within")) else { return Ok(None) };
+    let likely = |i| outcome_likelihood(v, k, all, t, i, place.as_ref(), None);
+    let likelihood = likely(o).iter().zip(likely(w)).map(|(a, b)| over * a + (1.0 - over) * b).collect();
+    Ok(Some(Evidence { words: value_words, test: test.into(), at: Some(at), likelihood, group: None }))
+}
+
+/// Repairs with a result.
+pub(super) fn repairs(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom: &str) -> Vec<Evidence> {
+    let w = &k.weights.repair;
+    let mut out = vec![];
+    for r in case.repairs.iter().filter(|r| Case::concerns(r.symptom.as_deref(), symptom)) {
+        let repaired = |h: &Hypothesis| {
+            h.fault == r.fault
+                && r.at.as_deref().is_none_or(|a| a == h.at)
+                && r.gear.as_deref().is_none_or(|g| h.gear.as_deref() == Some(g))
+        };
+        // A part swapped at its place cures whatever that part had.
+        let related = |h: &Hypothesis| {
+            let same_place = r.at.as_deref().is_some_and(|a| a == h.at);
+            same_place
+                && k.fault(&h.fault).is_some_and(|f| {
+                    f.at.iter().any(|a| matches!(a.as_str(), "cross-joint" | "support" | "half-inner" | "half-outer"))
+                })
+        };
+        let weak = matches!(r.part.as_deref(), Some("used" | "copy"));
+        let others = !r.other_changes.is_empty();
+        let (left, right) = match r.result.as_deref() {
+            Some("not-cured") => {
+                let left = if weak { w.not_cured_weak_part } else { w.not_cured };
+                (if others { left.max(w.not_cured_with_others) } else { left }, 1.0)
+            }
+            Some("improved") => (w.improved, 1.0),
+            Some("cured") if others => continue,
+            Some("cured") => (1.0, w.cured_others),
+            _ => continue,
+        };
+        let what = k.fault(&r.fault).map_or(r.fault.clone(), |f| f.name.clone());
+        let place = r.at.as_deref().map(|a| format!(" at {}", case.vehicle.place_words(a))).unwrap_or_default();
+        out.push(Evidence {
+            words: format!("{what}{place} repaired: {}", r.result.as_deref().unwrap_or("").replace('-', " ")),
+            test: "repair".into(),
+            at: r.at.clone(),
+            likelihood: all
+                .iter()
+                .map(|h| {
+                    if repaired(h) {
+                        left
+                    } else if related(h) {
+                        left.max(0.3).min(right)
+                    } else {
+                        right
+                    }
+                })
+                .collect(),
+            group: None,
+        });
+    }
+    out
+}
+
+/// One line or rhythm of a recording, with its share of all.
+struct Share {
+    wheel_order: f64,
+    base: Base,
+    order: f64,
+    tol: f64,
+    share: f64,
+    growth: Option<f64>,
+}
+
+/// What of a recording bears on a kind of symptom: rhythms for growls and clicks, lines for the rest.
+fn shares(r: &RecordingAnalysis, kind: &str, peak: Option<f64>) -> Vec<Share> {
+    let rhythmic = matches!(kind, "growl" | "click-repeating" | "knock" | "grind" | "rattle");
+    let mut out: Vec<Share> = vec![];
+    if rhythmic && !r.pulses.is_empty() {
+        for p in &r.pulses {
+            out.push(Share {
+                wheel_order: p.per_wheel_turn,
+                base: Base::Wheel,
+                order: p.per_wheel_turn,
+                tol: (0.015 * p.per_wheel_turn).max(0.04),
+                share: 10f64.powf(p.strength / 10.0) - 1.0,
+                growth: None,
+            });
+        }
+    } else {
+        for o in &r.orders {
+            let Some(w) = o.wheel_order(r.engine_per_wheel) else { continue };
+            // People feel low frequencies more, but what rings in the floor is heard as well.
+            let weight = crate::signal::wk(crate::units::Hz(o.peak_hz)).max(0.05);
+            let heard = if o.amplitude_ms2.is_some() { weight.powf(0.25) } else { 1.0 };
+            let away = peak.map_or(0.0, |p| (o.peak_speed_kmh - p).abs());
+            let inside = 0.4 + 0.6 * (-(away / 18.0).powi(2)).exp();
+            out.push(Share {
+                wheel_order: w,
+                base: o.base,
+                order: o.order,
+                tol: crate::analysis::tolerance_of(w, o.order_sigma * w / o.order.max(1e-9)),
+                share: (o.level().0 * heard * inside).powi(2),
+                growth: o.growth,
+            });
+        }
+    }
+    let sum: f64 = out.iter().map(|s| s.share).sum();
+    out.iter_mut().for_each(|s| s.share /= sum.max(1e-30));
+    out
+}
+
+/// Recordings through physics: how much of what stands in them a hypothesis predicts.
+pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom: &str, a: &Analysis) -> Vec<Evidence> {
+    let v = &case.vehicle;
+    let w = &k.weights.recording;
+    let Some(s) = case.symptom(symptom) else { return vec![] };
+    let peak = s.speed_kmh.and_then(|r| r.peak);
+    let specs: Vec<_> = case
+        .recordings
+        .iter()
+        .filter(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after())
+        .filter_map(|r| a.recording(&r.id).map(|f| (r, f)))
+        .filter(|(_, f)| !f.refused && !(f.orders.is_empty() && f.pulses.is_empty()))
+        .collect();
+    let mut out = vec![];
+    let mut gears: Vec<Option<String>> = vec![];
+    let loudest = |f: &RecordingAnalysis| f.orders.iter().map(|o| o.level().0).fold(0.0, f64::max);
+    let top = specs.iter().map(|(_, f)| loudest(f)).fold(0.0, f64::max);
+    for (spec, found) in &specs {
+        // A second run in the same gear says the same again; a quiet run says little of the line.
+        let repeat = gears.contains(&spec.gear);
+        if repeat || (specs.len() > 1 && loudest(found) < 0.4 * top && found.pulses.is_empty()) {
+            continue;
+        }
+        gears.push(spec.gear.clone());
+        let Ok(ladder) = orders(v, spec.fixed_gear()).or_else(|_| orders(v, None)) else { continue };
+        let shares = shares(found, &s.kind, peak);
+        if shares.is_empty() {
+            continue;
+        }
+        let likelihood = all
+            .iter()
+            .map(|h| {
+                let lines = predicted(v, k, h, &ladder);
+                if lines.is_empty() {
+                    return w.silent;
+                }
+                let grows = k.fault(&h.fault).is_some_and(|f| f.lines.iter().any(|l| l.grows));
+                let met: f64 = shares
+                    .iter()
+                    .filter_map(|x| {
+                        let hit = lines.iter().any(|l| match (x.base, l.base) {
+                            (Base::Engine, Base::Engine) => (l.order.get() - x.order).abs() <= x.tol,
+                            (Base::Engine, Base::Wheel) => false,
+                            _ => l
+                                .wheel_order(found.engine_per_wheel.map(crate::units::Order))
+                                .is_some_and(|o| (o.get() - x.wheel_order).abs() <= x.tol),
+                        });
+                        let shape = match (grows, x.growth) {
+                            (true, Some(g)) if !(0.5..=7.0).contains(&g) => 0.6,
+                            _ => 1.0,
+                        };
+                        hit.then_some(x.share * shape)
+                    })
+                    .sum();
+                w.miss + (w.hit - w.miss) * met.min(1.0)
+            })
+            .collect();
+        let first = shares.iter().max_by(|a, b| a.share.total_cmp(&b.share));
+        let words = first.map_or(String::new(), |f| {
+            let base = if f.base == Base::Engine { "an engine turn" } else { "a wheel turn" };
+            format!("recording {}: strongest {:.2} times {base}", spec.id, f.order)
+        });
+        out.push(Evidence { words, test: "speed-sweep".into(), at: None, likelihood, group: None });
+    }
+    out.extend(load_from_recordings(case, k, all, symptom, a));
+    out
+}
+
+/// The same line pulling and coasting: an observation that the recordings make by themselves.
+fn load_from_recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom: &str, a: &Analysis) -> Option<Evidence> {
+    let t = k.test("drive-coast-float")?;
+    let asked = case.observations.iter().any(|o| o.test == t.id && Case::concerns(o.symptom.as_deref(), symptom));
+    if asked {
+        return None;
+    }
+    let run = |throttle: &str| {
+        case.recordings
+            .iter()
+            .find(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after() && r.throttle.as_deref() == Some(throttle))
+            .and_then(|r| a.recording(&r.id).map(|f| (r, f)))
+            .filter(|(_, f)| !f.refused)
+    };
+    let ((drive, d), (coast, c)) = (run("drive")?, run("coast")?);
+    if drive.gear != coast.gear {
+        return None;
+    }
+    let main = d.orders.iter().chain(&c.orders).max_by(|x, y| x.level().0.total_cmp(&y.level().0))?;
+    let level = |r: &RecordingAnalysis| {
+        r.orders
+            .iter()
+            .filter(|o| {
+                o.channel == main.channel
+                    && (o.order - main.order).abs() <= crate::analysis::tolerance_of(main.order, main.order_sigma)
+            })
+            .map(|o| o.level().0)
+            .fold(0.0, f64::max)
+    };
+    let (ld, lc) = (level(d), level(c));
+    let outcome = match () {
+        () if ld > 2.5 * lc => "drive",
+        () if lc > 2.5 * ld => "coast",
+        () => "all",
+    };
+    let i = t.outcomes.iter().position(|o| o.id == outcome)?;
+    Some(Evidence {
+        words: format!("recordings {} and {}: {:.2} times a wheel turn, {}", drive.id, coast.id, main.order, t.outcomes[i].words),
+        test: t.id.clone(),
+        at: None,
+        likelihood: outcome_likelihood(&case.vehicle, k, all, t, i, None, None),
+        group: None,
+    })
+}
+
+/// The symptom itself: its kind, and where it is heard from.
+pub(super) fn symptom(case: &Case, k: &Knowledge, all: &[Hypothesis], id: &str) -> Vec<Evidence> {
+    let w = &k.weights.prior;
+    let Some(s) = case.symptom(id) else { return vec![] };
+    let mut out = vec![Evidence {
+        words: format!("it is a {}", s.kind.replace('-', " ")),
+        test: "symptom".into(),
+        at: None,
+        likelihood: all
+            .iter()
+            .map(|h| match k.fault(&h.fault) {
+                Some(f) if f.kinds.contains(&s.kind) => w.kind_fits,
+                Some(f) if w.families.iter().any(|g| g.contains(&s.kind) && f.kinds.iter().any(|k| g.contains(k))) => w.kind_else,
+                Some(_) => w.kind_far,
+                None => (w.kind_fits * w.kind_else).sqrt(),
+            })
+            .collect(),
+        group: None,
+    }];
+    let worst = s.speed_kmh.and_then(|r| {
+        r.peak.or(match (r.from, r.to) {
+            (Some(a), Some(b)) => Some(0.5 * (a + b)),
+            (a, b) => a.or(b),
+        })
+    });
+    if let Some(v) = worst {
+        let outside = |h: &Hypothesis| k.fault(&h.fault).and_then(|f| f.speeds).is_some_and(|[a, b]| v < a || v > b);
+        out.push(Evidence {
+            words: format!("it is worst at {v:.0} km/h"),
+            test: "symptom".into(),
+            at: None,
+            likelihood: all.iter().map(|h| if outside(h) { w.speed_else } else { 1.0 }).collect(),
+            group: None,
+        });
+    }
+    let Some(from) = s.heard_from.as_deref().filter(|f| *f != "unknown" && !f.is_empty()) else { return out };
+    let corner = Corner::parse(from);
+    let fit = |h: &Hypothesis| -> f64 {
+        let Some(p) = &h.place else { return w.neutral_place };
+        let end = match p.kind {
+            PlaceKind::Engine | PlaceKind::Clutch => Some(case.vehicle.engine_end()),
+            PlaceKind::Gearbox => case.vehicle.transaxle_end(),
+            _ => p.end,
+        };
+        match (corner, p.corner) {
+            (Some(c), Some(q)) if c == q => w.same_corner,
+            (Some(c), Some(q)) if c.end() != q.end() && c.is_left() != q.is_left() => w.opposite,
+            (Some(c), Some(q)) if c.end() == q.end() => w.opposite.max(0.2),
+            (Some(_), Some(_)) => w.neutral_place * 0.75,
+            (Some(c), None) if end.is_some_and(|e| e != c.end()) => w.opposite,
+            (Some(_), None) => w.neutral_place,
+            (None, _) => match from {
+                "centre" if p.is_of_shaft() || matches!(p.kind, PlaceKind::Gearbox | PlaceKind::Transfer) => w.same_corner,
+                "centre" => w.neutral_place * 0.75,
+                f => match end {
+                    Some(e) if e.id() == f && !p.is_of_shaft() => w.same_corner,
+                    Some(_) if p.is_of_shaft() => w.neutral_place,
+                    Some(e) if e.id() != f => w.opposite,
+                    _ => w.neutral_place,
+                },
+            },
+        }
+    };
+    out.push(Evidence {
+        words: format!("heard from the {}", corner.map_or(from, |c| c.words())),
+        test: "symptom".into(),
+        at: None,
+        likelihood: all.iter().map(fit).collect(),
+        group: None,
+    });
+    out
+}
+
+/// Which of the ladder a hypothesis speaks of first: for pages that light up parts.
+pub fn rungs(v: &Vehicle, k: &Knowledge, h: &Hypothesis, gear: Option<&str>) -> Vec<What> {
+    let ladder = orders(v, gear).unwrap_or_default();
+    predicted(v, k, h, &ladder).into_iter().map(|l| l.what).collect()
+}

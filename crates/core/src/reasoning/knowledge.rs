@@ -1,0 +1,486 @@
+//! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
+
+use crate::orders::What;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::sync::LazyLock;
+
+/// A line that a fault makes: which rung of the ladder, how many times.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LineRule {
+    /// Which rung.
+    pub what: What,
+    /// How many times it.
+    pub times: f64,
+    /// Grows as the square of speed.
+    #[serde(default)]
+    pub grows: bool,
+    /// Pulses rather than a tone.
+    #[serde(default)]
+    pub pulse: bool,
+}
+
+/// What a test's outcome says of a fault: a mark, or a probability.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(untagged)]
+pub enum Mark {
+    /// ++, +, -, --.
+    Sign(String),
+    /// As a probability.
+    Probability(f64),
+}
+
+/// A fault.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Fault {
+    /// Public id.
+    pub id: String,
+    /// What a mechanic calls it.
+    pub name: String,
+    /// Kinds of places where it can be.
+    pub at: Vec<String>,
+    /// common, usual, rare.
+    pub rarity: String,
+    /// Kinds of symptom that fit.
+    pub kinds: Vec<String>,
+    /// Speeds (km/h) between which it is at its worst.
+    #[serde(default)]
+    pub speeds: Option<[f64; 2]>,
+    /// Orders it makes.
+    #[serde(default)]
+    pub lines: Vec<LineRule>,
+    /// Tags that raise it.
+    #[serde(default)]
+    pub history: Vec<String>,
+    /// What tests say of it.
+    #[serde(default)]
+    pub tests: BTreeMap<String, BTreeMap<String, Mark>>,
+    /// What is done about it.
+    pub repair: String,
+    /// What must stand there.
+    #[serde(default)]
+    pub caution: Vec<String>,
+}
+
+/// An outcome of a test.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OutcomeRule {
+    /// Public id.
+    pub id: String,
+    /// Words on screen.
+    pub words: String,
+    /// How often it comes out for no reason of a cause.
+    pub base: f64,
+}
+
+/// On which causes a test bears.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Bears {
+    /// On all.
+    #[default]
+    Vehicle,
+    /// On those at its place.
+    Place,
+    /// On those at its corner.
+    Corner,
+    /// On those at its axle, with shaft and half shafts.
+    Axle,
+    /// On those of its shaft.
+    Shaft,
+}
+
+/// A test.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Test {
+    /// Public id.
+    pub id: String,
+    /// Heading on screen.
+    pub ask: String,
+    /// How to do it.
+    pub how: String,
+    /// Kinds of places where it is made.
+    #[serde(default)]
+    pub at: Vec<String>,
+    /// On which causes it bears.
+    #[serde(default)]
+    pub bears: Bears,
+    /// How often the place that it names is the right one.
+    #[serde(default)]
+    pub locates: Option<f64>,
+    /// How long it takes.
+    pub minutes: f64,
+    /// Needs the lift.
+    #[serde(default)]
+    pub lift: bool,
+    /// Wheels turn under power.
+    #[serde(default)]
+    pub wheels: bool,
+    /// Parts must come off first.
+    #[serde(default)]
+    pub off: bool,
+    /// Tests that lean on the same fact.
+    #[serde(default)]
+    pub group: Option<String>,
+    /// What can come out.
+    pub outcomes: Vec<OutcomeRule>,
+    /// Cautions that stand at it.
+    #[serde(default)]
+    pub caution: Vec<String>,
+}
+
+impl Test {
+    /// One of its outcomes.
+    pub fn outcome(&self, id: &str) -> Option<&OutcomeRule> {
+        self.outcomes.iter().find(|o| o.id == id)
+    }
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Caution {
+    words: String,
+}
+
+/// Prior weights and evidence of the symptom itself.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PriorWeights {
+    /// Share of the unknown cause.
+    pub unknown: f64,
+    /// Factor of a history tag that a fault names.
+    pub history: f64,
+    /// A kind of symptom that fits.
+    pub kind_fits: f64,
+    /// One that does not.
+    pub kind_else: f64,
+    /// One of quite another family.
+    pub kind_far: f64,
+    /// Families of kinds.
+    pub families: Vec<Vec<String>>,
+    /// A symptom that peaks outside the speeds of a fault.
+    pub speed_else: f64,
+    /// Heard from the same corner.
+    pub same_corner: f64,
+    /// Heard from a place that says little.
+    pub neutral_place: f64,
+    /// Heard from the opposite.
+    pub opposite: f64,
+    /// Exponent of a second test of a group.
+    pub group: f64,
+}
+
+/// What repairs say.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RepairWeights {
+    /// Not cured, with an original part.
+    pub not_cured: f64,
+    /// Not cured, with a used or copy part.
+    pub not_cured_weak_part: f64,
+    /// Not cured, with other changes before the same drive.
+    pub not_cured_with_others: f64,
+    /// Improved.
+    pub improved: f64,
+    /// Cured: what it leaves of the others.
+    pub cured_others: f64,
+}
+
+/// What recordings say.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RecordingWeights {
+    /// A cause that predicts the whole of the lines.
+    pub hit: f64,
+    /// A cause that predicts lines that are not there.
+    pub miss: f64,
+    /// A cause that predicts no lines.
+    pub silent: f64,
+}
+
+/// What getting there costs.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TimeWeights {
+    /// Going up on the lift.
+    pub lift_minutes: f64,
+    /// Taking off what must come off.
+    pub off_minutes: f64,
+}
+
+/// All weights.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Weights {
+    /// Marks as probabilities.
+    pub marks: BTreeMap<String, f64>,
+    /// Rarity as prior weight.
+    pub rarity: BTreeMap<String, f64>,
+    /// Priors.
+    pub prior: PriorWeights,
+    /// Repairs.
+    pub repair: RepairWeights,
+    /// Recordings.
+    pub recording: RecordingWeights,
+    /// Time.
+    pub time: TimeWeights,
+}
+
+/// Everything the program knows of the trade.
+#[derive(Clone, Debug)]
+pub struct Knowledge {
+    /// The faults.
+    pub faults: Vec<Fault>,
+    /// The tests.
+    pub tests: Vec<Test>,
+    /// The weights.
+    pub weights: Weights,
+    cautions: BTreeMap<String, Caution>,
+}
+
+/// Kinds of symptom.
+pub const KINDS: &[&str] = &[
+    "vibration",
+    "shudder",
+    "clunk",
+    "click-single",
+    "click-repeating",
+    "knock",
+    "whine",
+    "growl",
+    "squeal",
+    "rattle",
+    "grind",
+    "hard-shift",
+    "jumps-out",
+    "leak",
+    "no-drive",
+];
+
+/// History tags.
+pub const HISTORY: &[&str] = &[
+    "lowered",
+    "raised",
+    "ratio-changed",
+    "shaft-changed",
+    "axle-work",
+    "joints-changed",
+    "tyres-changed",
+    "gearbox-changed",
+    "sat-long",
+    "water-crossing",
+    "towing",
+    "crash",
+    "recent-boot-damage",
+    "fluid-changed",
+    "mount-changed",
+    "earlier-work",
+];
+
+/// Where a symptom is felt.
+pub const FELT: &[&str] = &["steering-wheel", "seat", "floor", "shifter", "pedal", "whole-body"];
+
+/// Where it is heard from.
+pub const HEARD_FROM: &[&str] = &["fl", "fr", "rl", "rr", "front", "rear", "centre", "unknown"];
+
+/// Kinds of places that faults and tests may name.
+pub const PLACE_KINDS: &[&str] = &[
+    "engine",
+    "engine-combustion",
+    "clutch",
+    "gearbox",
+    "gearbox-manual",
+    "gearbox-automatic",
+    "gearbox-separate",
+    "gearbox-transaxle",
+    "gear",
+    "transfer",
+    "coupler",
+    "prop",
+    "prop-with-cross",
+    "section",
+    "joint",
+    "cross-joint",
+    "flex-joint",
+    "support",
+    "slip",
+    "slip-at-gearbox",
+    "diff",
+    "diff-with-clutches",
+    "half",
+    "half-inner",
+    "half-outer",
+    "hub",
+    "axle-hub",
+    "wheel",
+    "strut",
+    "mount",
+    "mount-engine",
+    "mount-gearbox",
+    "mount-diff",
+];
+
+impl Knowledge {
+    /// Reads the data files and checks that they fit together.
+    pub fn read(faults: &str, tests: &str, cautions: &str, weights: &str) -> Result<Self, String> {
+        #[derive(Deserialize)]
+        #[serde(deny_unknown_fields)]
+        struct Faults {
+            fault: Vec<Fault>,
+        }
+        #[derive(Deserialize)]
+        #[serde(deny_unknown_fields)]
+        struct Tests {
+            test: Vec<Test>,
+        }
+        let k = Self {
+            faults: toml::from_str::<Faults>(faults).map_err(|e| format!("faults: {e}"))?.fault,
+            tests: toml::from_str::<Tests>(tests).map_err(|e| format!("tests: {e}"))?.test,
+            cautions: toml::from_str(cautions).map_err(|e| format!("cautions: {e}"))?,
+            weights: toml::from_str(weights).map_err(|e| format!("weights: {e}"))?,
+        };
+        k.check()?;
+        Ok(k)
+    }
+
+    fn check(&self) -> Result<(), String> {
+        for (i, t) in self.tests.iter().enumerate() {
+            let sum: f64 = t.outcomes.iter().map(|o| o.base).sum();
+            if (sum - 1.0).abs() > 1e-6 {
+                return Err(format!("test {}: base rates sum to {sum}", t.id));
+            }
+            if self.tests[..i].iter().any(|o| o.id == t.id) {
+                return Err(format!("test {} is there twice", t.id));
+            }
+            self.check_places(&t.id, &t.at)?;
+            self.check_cautions(&t.id, &t.caution)?;
+        }
+        for (i, f) in self.faults.iter().enumerate() {
+            if self.faults[..i].iter().any(|o| o.id == f.id) {
+                return Err(format!("fault {} is there twice", f.id));
+            }
+            if !self.weights.rarity.contains_key(&f.rarity) {
+                return Err(format!("fault {}: rarity “{}” is not known", f.id, f.rarity));
+            }
+            self.check_places(&f.id, &f.at)?;
+            self.check_cautions(&f.id, &f.caution)?;
+            for k in &f.kinds {
+                if !KINDS.contains(&k.as_str()) {
+                    return Err(format!("fault {}: kind “{k}” is not known", f.id));
+                }
+            }
+            for h in &f.history {
+                if !HISTORY.contains(&h.as_str()) {
+                    return Err(format!("fault {}: history “{h}” is not known", f.id));
+                }
+            }
+            for (test, marks) in &f.tests {
+                let t = self.test(test).ok_or_else(|| format!("fault {}: test “{test}” is not known", f.id))?;
+                let mut sum = 0.0;
+                for (outcome, mark) in marks {
+                    if !outcome.starts_with('@') && t.outcome(outcome).is_none() {
+                        return Err(format!("fault {}: {test} has no outcome “{outcome}”", f.id));
+                    }
+                    sum += self.probability(mark).ok_or_else(|| format!("fault {}: {test} {outcome}: bad mark", f.id))?;
+                }
+                if sum > 1.0 + 1e-9 {
+                    return Err(format!("fault {}: {test}: outcomes sum to {sum}", f.id));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn check_places(&self, of: &str, at: &[String]) -> Result<(), String> {
+        match at.iter().find(|a| !PLACE_KINDS.contains(&a.as_str())) {
+            Some(a) => Err(format!("{of}: kind of place “{a}” is not known")),
+            None => Ok(()),
+        }
+    }
+
+    fn check_cautions(&self, of: &str, ids: &[String]) -> Result<(), String> {
+        match ids.iter().find(|c| !self.cautions.contains_key(*c)) {
+            Some(c) => Err(format!("{of}: caution “{c}” is not known")),
+            None => Ok(()),
+        }
+    }
+
+    /// A mark as a probability.
+    pub fn probability(&self, mark: &Mark) -> Option<f64> {
+        match mark {
+            Mark::Sign(s) => self.weights.marks.get(s).copied(),
+            Mark::Probability(p) => (0.0..=1.0).contains(p).then_some(*p),
+        }
+    }
+
+    /// A test by id.
+    pub fn test(&self, id: &str) -> Option<&Test> {
+        self.tests.iter().find(|t| t.id == id)
+    }
+
+    /// A fault by id.
+    pub fn fault(&self, id: &str) -> Option<&Fault> {
+        self.faults.iter().find(|f| f.id == id)
+    }
+
+    /// A caution's words.
+    pub fn caution(&self, id: &str) -> Option<&str> {
+        self.cautions.get(id).map(|c| c.words.as_str())
+    }
+}
+
+static BUILTIN: LazyLock<Knowledge> = LazyLock::new(|| {
+    let read = Knowledge::read(
+        include_str!("../../knowledge/faults.toml"),
+        include_str!("../../knowledge/tests.toml"),
+        include_str!("../../knowledge/cautions.toml"),
+        include_str!("../../knowledge/weights.toml"),
+    );
+    match read {
+        Ok(k) => k,
+        // The files are compiled in and a test reads them: this cannot be met by a user.
+        Err(e) => unreachable!("the knowledge that ships does not fit together: {e}"),
+    }
+});
+
+/// The knowledge that ships with the program.
+pub fn builtin() -> &'static Knowledge {
+    &BUILTIN
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_ships_fits_together() {
+        let k = builtin();
+        assert!(k.faults.len() >= 55, "{}", k.faults.len());
+        assert!(k.tests.len() >= 45, "{}", k.tests.len());
+    }
+
+    #[test]
+    fn files_that_do_not_fit_are_refused_with_the_entry() {
+        let read = |faults: &str| {
+            Knowledge::read(
+                faults,
+                include_str!("../../knowledge/tests.toml"),
+                include_str!("../../knowledge/cautions.toml"),
+                include_str!("../../knowledge/weights.toml"),
+            )
+            .unwrap_err()
+        };
+        let entry =
+            |rest: &str| format!("[[fault]]\nid='x'\nname='x'\nat=['hub']\nrarity='usual'\nkinds=['growl']\nrepair=''\n{rest}");
+        assert!(read(&entry("[fault.tests]\nturn={sideways='+'}")).contains("no outcome"));
+        assert!(read(&entry("[fault.tests]\nkick={a='+'}")).contains("kick"));
+        assert!(read(&entry("[fault.tests]\nturn={left='++',right='++'}")).contains("sum"));
+        assert!(read(&entry("colour='red'")).contains("colour"));
+        assert!(read(&entry("").replace("growl", "hum")).contains("hum"));
+        assert!(read(&entry("").replace("'hub'", "'moon'")).contains("moon"));
+    }
+}

@@ -1,0 +1,331 @@
+//! Weighing: for each symptom the causes with how sure, what moved each, what is ruled out and by
+//! what, and the tests that settle most for their time.
+//!
+//! Hypothesis = fault at a place. Prior by kind, shared out among its places, raised by history;
+//! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of
+//! evidence = log2(P(evidence | cause) / P(evidence)).
+
+mod evidence;
+mod hypotheses;
+pub mod knowledge;
+mod next;
+
+pub use evidence::{Evidence, rungs};
+pub use hypotheses::{Hypothesis, hypotheses, predicted};
+pub use next::{NextTest, OutcomePreview};
+
+use crate::analysis::Analysis;
+use crate::case::Case;
+use crate::problem::Warning;
+use knowledge::Knowledge;
+use serde::Serialize;
+
+/// One thing that moved a cause.
+#[derive(Clone, Debug, Serialize)]
+pub struct Because {
+    /// In the mechanic's words.
+    pub evidence: String,
+    /// How far, up or down.
+    pub bits: f64,
+}
+
+/// A cause with how sure.
+#[derive(Clone, Debug, Serialize)]
+pub struct Ranked {
+    /// The fault; `unknown` for none of these.
+    pub fault: String,
+    /// Where; `none` for the unknown.
+    pub at: String,
+    /// In which gear, for a fault of one gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// Probability.
+    pub p: f64,
+    /// What moved it, strongest first.
+    pub because: Vec<Because>,
+}
+
+/// A cause that is out, and by what.
+#[derive(Clone, Debug, Serialize)]
+pub struct RuledOut {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+    /// What put it out.
+    pub by: String,
+    /// How far.
+    pub bits: f64,
+}
+
+/// One symptom's answer.
+#[derive(Clone, Debug, Serialize)]
+pub struct SymptomAnswer {
+    /// The symptom.
+    pub id: String,
+    /// All causes, likeliest first.
+    pub ranked: Vec<Ranked>,
+    /// The next tests, by what they settle per minute.
+    pub next: Vec<NextTest>,
+    /// What is out and by what.
+    pub ruled_out: Vec<RuledOut>,
+    /// What is left open, in bits.
+    pub open_bits: f64,
+}
+
+/// A case's answer.
+#[derive(Clone, Debug, Serialize)]
+pub struct Diagnosis {
+    /// One entry a symptom.
+    pub symptoms: Vec<SymptomAnswer>,
+    /// What could not be weighed.
+    pub warnings: Vec<Warning>,
+}
+
+/// The hypotheses of one symptom with their weights, and the evidence that made them.
+pub(crate) struct Weighed {
+    pub all: Vec<Hypothesis>,
+    pub p: Vec<f64>,
+    prior: Vec<f64>,
+    evidence: Vec<(String, Vec<f64>)>,
+}
+
+fn normalise(p: &mut [f64]) {
+    let sum: f64 = p.iter().sum();
+    p.iter_mut().for_each(|x| *x /= sum);
+}
+
+fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, warnings: &mut Vec<Warning>) -> Weighed {
+    let all = hypotheses(&case.vehicle, k);
+    let mut prior: Vec<f64> = all
+        .iter()
+        .map(|h| {
+            let tags = k.fault(&h.fault).map_or(0, |f| f.history.iter().filter(|t| case.history.contains(t)).count());
+            h.weight * if tags > 0 { k.weights.prior.history } else { 1.0 }
+        })
+        .collect();
+    normalise(&mut prior);
+    let mut evidence: Vec<Evidence> = evidence::symptom(case, k, &all, symptom);
+    evidence.extend(evidence::observations(case, k, &all, symptom, warnings));
+    evidence.extend(evidence::measurements(case, k, &all, symptom, warnings));
+    if let Some(a) = analysis {
+        evidence.extend(evidence::recordings(case, k, &all, symptom, a));
+    }
+    evidence.extend(evidence::repairs(case, k, &all, symptom));
+    let mut p = prior.clone();
+    let mut groups: Vec<String> = vec![];
+    let mut shown = vec![];
+    for e in evidence {
+        // What leans on a fact that has been counted adds less.
+        let exponent = match &e.group {
+            Some(g) if groups.contains(g) => k.weights.prior.group,
+            _ => 1.0,
+        };
+        groups.extend(e.group.clone());
+        let likelihood: Vec<f64> = e.likelihood.iter().map(|l| l.max(1e-6).powf(exponent)).collect();
+        for (x, l) in p.iter_mut().zip(&likelihood) {
+            *x *= l;
+        }
+        let sum: f64 = p.iter().sum();
+        // P(evidence) under what was believed before it: the factor that normalises.
+        let bits = likelihood.iter().map(|l| (l / sum).log2()).collect();
+        p.iter_mut().for_each(|x| *x /= sum);
+        shown.push((e.words, bits));
+    }
+    Weighed { all, p, prior, evidence: shown }
+}
+
+impl Weighed {
+    fn because(&self, i: usize) -> Vec<Because> {
+        let mut b: Vec<Because> = self
+            .evidence
+            .iter()
+            .map(|(words, bits)| Because { evidence: words.clone(), bits: bits[i] })
+            .filter(|b| b.bits.abs() >= 0.05)
+            .collect();
+        b.sort_by(|x, y| y.bits.abs().total_cmp(&x.bits.abs()));
+        b
+    }
+
+    fn ranked(&self) -> Vec<Ranked> {
+        let mut order: Vec<usize> = (0..self.all.len()).collect();
+        order.sort_by(|&a, &b| self.p[b].total_cmp(&self.p[a]));
+        order
+            .into_iter()
+            .map(|i| Ranked {
+                fault: self.all[i].fault.clone(),
+                at: self.all[i].at.clone(),
+                gear: self.all[i].gear.clone(),
+                p: self.p[i],
+                because: self.because(i),
+            })
+            .collect()
+    }
+
+    /// What was a suspect, or spoke to by a test at its place, and is out now.
+    fn ruled_out(&self) -> Vec<RuledOut> {
+        let mut out: Vec<RuledOut> = vec![];
+        let mut order: Vec<usize> = (0..self.all.len()).filter(|&i| self.p[i] < 0.01 && !self.all[i].is_unknown()).collect();
+        order.sort_by(|&a, &b| self.prior[b].total_cmp(&self.prior[a]));
+        for i in order {
+            // Beyond the symptom's own words (the first two pieces), what pulled it down most?
+            let down = self.evidence.iter().filter(|(_, b)| b[i] < -1.2).min_by(|a, b| a.1[i].total_cmp(&b.1[i]));
+            let asked = |w: &str| !w.starts_with("it is ") && !w.starts_with("heard from");
+            if let Some((words, bits)) = down.filter(|d| asked(&d.0)) {
+                out.push(RuledOut {
+                    fault: self.all[i].fault.clone(),
+                    at: self.all[i].at.clone(),
+                    by: words.clone(),
+                    bits: bits[i],
+                });
+            }
+        }
+        out
+    }
+}
+
+/// Weighs a case. `analysis` is what its recordings say, where there are any.
+pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diagnosis {
+    let mut warnings = vec![];
+    let symptoms = case
+        .symptoms
+        .iter()
+        .map(|s| {
+            let w = weigh(case, k, &s.id, analysis, &mut warnings);
+            SymptomAnswer {
+                id: s.id.clone(),
+                ranked: w.ranked(),
+                next: next::next_tests(case, k, &s.id, &w, 12),
+                ruled_out: w.ruled_out(),
+                open_bits: next::entropy(&w.p),
+            }
+        })
+        .collect();
+    let mut seen: Vec<Warning> = vec![];
+    for w in warnings {
+        if !seen.contains(&w) {
+            seen.push(w);
+        }
+    }
+    Diagnosis { symptoms, warnings: seen }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::knowledge::builtin;
+    use super::*;
+    use crate::vehicle::sample::*;
+    use serde_json::{Value, json};
+
+    fn case(v: crate::vehicle::Vehicle, kind: &str, more: Value) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind, "heard_from": "unknown"}]);
+        for (k, x) in more.as_object().unwrap() {
+            doc[k] = x.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
+    fn first(d: &Diagnosis) -> String {
+        format!("{}@{}", d.symptoms[0].ranked[0].fault, d.symptoms[0].ranked[0].at)
+    }
+    fn p(d: &Diagnosis, fault: &str, at: &str) -> f64 {
+        d.symptoms[0].ranked.iter().filter(|r| r.fault == fault && (at.is_empty() || r.at == at)).map(|r| r.p).sum()
+    }
+
+    #[test]
+    fn probabilities_sum_to_one_with_the_unknown_among_them() {
+        for v in every_layout() {
+            for kind in super::knowledge::KINDS {
+                let d = diagnose(&case(v.clone(), kind, json!({})), builtin(), None);
+                let sum: f64 = d.symptoms[0].ranked.iter().map(|r| r.p).sum();
+                assert!((sum - 1.0).abs() < 1e-9);
+                assert!(p(&d, "unknown", "none") > 0.0);
+            }
+        }
+    }
+
+    #[test]
+    fn a_click_in_a_right_turn_is_the_left_outer_joint() {
+        let d = diagnose(
+            &case(front_drive(), "click-repeating", json!({"observations": [{"test": "turn", "outcome": "right"}]})),
+            builtin(),
+            None,
+        );
+        assert_eq!(first(&d), "outer-joint-worn@half.fl.outer");
+    }
+
+    #[test]
+    fn bits_add_up_from_prior_to_answer() {
+        let c = case(rear_drive(2), "vibration", json!({"observations": [{"test": "neutral-coast", "outcome": "persists"}]}));
+        let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+        for i in 0..w.all.len() {
+            let sum: f64 = w.evidence.iter().map(|(_, b)| b[i]).sum();
+            assert!((w.prior[i].log2() + sum - w.p[i].log2()).abs() < 1e-9);
+        }
+    }
+
+    #[test]
+    fn contradicting_everything_leaves_the_unknown() {
+        let all = json!({"observations": [
+            {"test": "neutral-coast", "outcome": "stops"}, {"test": "standstill-rev", "outcome": "absent"},
+            {"test": "other-gear-same-speed", "outcome": "same"}, {"test": "reindex-retest", "at": "prop.rear.s1", "outcome": "same"},
+            {"test": "wheel-swap-retest", "outcome": "same"}, {"test": "angle-survey", "at": "prop.rear", "outcome": "within"}]});
+        let with = diagnose(&case(rear_drive(1), "vibration", all), builtin(), None);
+        let without = diagnose(&case(rear_drive(1), "vibration", json!({})), builtin(), None);
+        assert!(p(&with, "unknown", "") > 1.5 * p(&without, "unknown", ""));
+    }
+
+    #[test]
+    fn not_cured_drops_what_was_repaired_and_a_copy_part_drops_it_less() {
+        let with = |part: Value| {
+            let r = json!({"repairs": [{"fault": "inner-joint-worn", "at": "half.fl.inner", "result": "not-cured", "part": part}],
+                "observations": [{"test": "drive-coast-float", "outcome": "drive"}]});
+            diagnose(&case(front_drive(), "shudder", r), builtin(), None)
+        };
+        let (original, copy) = (with(json!("original")), with(json!("copy")));
+        assert!(p(&original, "inner-joint-worn", "half.fr.inner") > 5.0 * p(&original, "inner-joint-worn", "half.fl.inner"));
+        assert!(p(&copy, "inner-joint-worn", "half.fl.inner") > 2.0 * p(&original, "inner-joint-worn", "half.fl.inner"));
+    }
+
+    #[test]
+    fn the_latest_of_a_test_counts_and_the_contradiction_is_shown() {
+        let o = json!({"observations": [{"test": "engage", "outcome": "clunk"}, {"test": "engage", "outcome": "none"}]});
+        let d = diagnose(&case(rear_drive(1), "clunk", o), builtin(), None);
+        assert_eq!(d.warnings[0].code, "contradiction");
+        let only = diagnose(
+            &case(rear_drive(1), "clunk", json!({"observations": [{"test": "engage", "outcome": "none"}]})),
+            builtin(),
+            None,
+        );
+        assert!((p(&d, "joint-worn", "") - p(&only, "joint-worn", "")).abs() < 1e-9);
+    }
+
+    #[test]
+    fn what_is_not_understood_is_told_and_not_weighed() {
+        let o = json!({"observations": [{"test": "kick-tyre", "outcome": "thud"}, {"test": "engage", "outcome": "maybe"},
+            {"test": "joint-wiggle", "at": "prop.front.j1", "outcome": "play"}]});
+        let d = diagnose(&case(rear_drive(1), "clunk", o), builtin(), None);
+        let codes: Vec<_> = d.warnings.iter().map(|w| w.code.as_str()).collect();
+        assert_eq!(codes, ["unknown-test", "unknown-outcome", "unknown-place"]);
+    }
+
+    #[test]
+    fn a_runout_over_its_limit_says_bent_and_within_says_not() {
+        let with = |mm: f64| {
+            let m: Vec<f64> = (0..8).map(|i| mm / 2.0 * (std::f64::consts::TAU * f64::from(i) / 8.0).cos()).collect();
+            let x = json!({"observations": [{"test": "neutral-coast", "outcome": "persists"}],
+                "measurements": [{"kind": "runout", "at": "prop.rear.s1.centre", "input": {"mm": m}}]});
+            diagnose(&case(rear_drive(1), "vibration", x), builtin(), None)
+        };
+        assert!(p(&with(1.4), "prop-bent", "") > 0.4);
+        assert!(p(&with(0.2), "prop-bent", "") < 0.03);
+    }
+
+    #[test]
+    fn ruled_out_says_by_what() {
+        let o = json!({"observations": [{"test": "other-gear-same-speed", "outcome": "same"}]});
+        let d = diagnose(&case(rear_drive(2), "vibration", o), builtin(), None);
+        let e = d.symptoms[0].ruled_out.iter().find(|r| r.fault == "engine-order").expect("the engine is out");
+        assert!(e.by.contains("another gear") && e.bits < -2.0);
+    }
+}

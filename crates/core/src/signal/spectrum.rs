@@ -1,0 +1,142 @@
+//! Order spectra: overlapping Hann windows over samples at equal angles.
+
+use rayon::prelude::*;
+use realfft::RealFftPlanner;
+use std::f64::consts::TAU;
+
+/// Power spectra of overlapping windows, in orders.
+#[derive(Clone, Debug)]
+pub struct OrderSpectra {
+    /// Turns in a window: the bins stand 1/turns apart.
+    pub turns: usize,
+    /// One spectrum a window: squared peak amplitude at each bin.
+    pub power: Vec<Vec<f32>>,
+    /// Noise under each bin of each window, from the median around it.
+    pub floor: Vec<Vec<f32>>,
+    /// First sample of each window.
+    pub starts: Vec<usize>,
+    /// Length of a window in samples.
+    pub length: usize,
+}
+
+impl OrderSpectra {
+    /// The order of a bin.
+    pub fn order(&self, bin: usize) -> f64 {
+        bin as f64 / self.turns as f64
+    }
+    /// How many windows would be as good if they did not overlap (Hann, hop a quarter: each is worth about half).
+    pub fn independent(windows: usize) -> f64 {
+        (windows as f64 * 0.52).max(1.0)
+    }
+    /// Power over floor, averaged over some windows; one loud window counts at most `cap`.
+    pub fn ratio(&self, windows: impl Iterator<Item = usize> + Clone, cap: f32) -> Vec<f64> {
+        let bins = self.power.first().map_or(0, Vec::len);
+        let n = windows.clone().count().max(1) as f64;
+        let mut out = vec![0.0; bins];
+        for w in windows {
+            for ((o, p), f) in out.iter_mut().zip(&self.power[w]).zip(&self.floor[w]) {
+                *o += f64::from((p / f).min(cap)) / n;
+            }
+        }
+        out
+    }
+}
+
+/// Windows of `turns` turns, a quarter of a window apart, over samples at `per_turn` samples a turn,
+/// up to `max_order`; `usable` says whether a window (first sample, end) may count.
+pub fn spectra(x: &[f32], per_turn: usize, turns: usize, max_order: f64, usable: impl Fn(usize, usize) -> bool) -> OrderSpectra {
+    let length = per_turn * turns;
+    let hop = (length / 4).max(1);
+    let bins = ((max_order * turns as f64) as usize).min(length / 2);
+    let starts: Vec<usize> =
+        (0..).map(|k| k * hop).take_while(|s| s + length <= x.len()).filter(|&s| usable(s, s + length)).collect();
+    let hann: Vec<f32> = (0..length).map(|i| (0.5 - 0.5 * (TAU * i as f64 / length as f64).cos()) as f32).collect();
+    let scale = (2.0 / hann.iter().sum::<f32>()).powi(2);
+    let fft = RealFftPlanner::<f32>::new().plan_fft_forward(length);
+    let (power, floor): (Vec<_>, Vec<_>) = starts
+        .par_iter()
+        .map_init(
+            || (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec()),
+            |(input, output, scratch), &s| {
+                let part = &x[s..s + length];
+                let mean = part.iter().sum::<f32>() / length as f32;
+                for ((i, v), h) in input.iter_mut().zip(part).zip(&hann) {
+                    *i = (v - mean) * h;
+                }
+                // Lengths are the plan's own, so the transform cannot fail.
+                let _ = fft.process_with_scratch(input, output, scratch);
+                let power: Vec<f32> = output[..bins].iter().map(|c| c.norm_sqr() * scale).collect();
+                let floor = noise_floor(&power, turns);
+                (power, floor)
+            },
+        )
+        .unzip();
+    OrderSpectra { turns, power, floor, starts, length }
+}
+
+/// Noise under a spectrum: the median within ±0.8 orders, over ln 2 (the median of an exponential).
+fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
+    let half = (turns * 4 / 5).max(8);
+    let step = (turns / 8).max(1);
+    let mut buffer = vec![];
+    let knots: Vec<f32> = (0..power.len().div_ceil(step) + 1)
+        .map(|k| {
+            let centre = k * step;
+            let from = centre.saturating_sub(half).max(turns / 4).min(power.len().saturating_sub(1));
+            let to = (centre + half).max(from + 8).min(power.len());
+            buffer.clear();
+            buffer.extend_from_slice(&power[from..to]);
+            if buffer.is_empty() {
+                return 1e-20;
+            }
+            let mid = buffer.len() / 2;
+            let (_, m, _) = buffer.select_nth_unstable_by(mid, f32::total_cmp);
+            (*m / std::f32::consts::LN_2).max(1e-20)
+        })
+        .collect();
+    (0..power.len())
+        .map(|i| {
+            let (k, f) = (i / step, (i % step) as f32 / step as f32);
+            knots[k] + f * (knots[k + 1] - knots[k])
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_shows_its_amplitude_at_its_order() {
+        let n = 64;
+        let x: Vec<f32> = (0..n * 300).map(|i| (0.7 * (TAU * 4.125 * i as f64 / n as f64).cos()) as f32).collect();
+        let s = spectra(&x, n, 32, 12.0, |_, _| true);
+        assert!(s.power.len() > 30);
+        let bin = (4.125 * 32.0) as usize;
+        assert!((s.power[3][bin].sqrt() - 0.7).abs() < 0.01);
+        assert_eq!(s.order(bin), 4.125);
+        assert!(s.power[3][bin - 20] < 1e-6);
+    }
+
+    #[test]
+    fn white_noise_has_a_ratio_of_about_one() {
+        let mut seed = 1u64;
+        let x: Vec<f32> = (0..64 * 2000)
+            .map(|_| {
+                seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+                (seed >> 40) as f32 / (1u32 << 24) as f32 - 0.5
+            })
+            .collect();
+        let s = spectra(&x, 64, 32, 20.0, |_, _| true);
+        let r = s.ratio(0..s.power.len(), 100.0);
+        let mean = r[20..].iter().sum::<f64>() / (r.len() - 20) as f64;
+        assert!((mean - 1.0).abs() < 0.06, "{mean}");
+    }
+
+    #[test]
+    fn unusable_windows_are_left_out() {
+        let s = spectra(&[0.1; 64 * 100], 64, 16, 8.0, |from, _| from > 64 * 50);
+        assert!(s.starts.iter().all(|&f| f > 64 * 50) && !s.starts.is_empty());
+        assert!(spectra(&[], 64, 16, 8.0, |_, _| true).power.is_empty());
+    }
+}

@@ -1,0 +1,212 @@
+//! The vehicle: its layout, the places where something can be wrong, and how fast everything turns.
+
+mod kinematics;
+mod model;
+mod places;
+mod tyre;
+
+pub use kinematics::Turns;
+pub use model::*;
+pub use places::{Place, PlaceKind};
+pub use tyre::{RADIAL_FACTOR, Tyre, TyreFigures};
+
+use crate::problem::{Problem, finite, positive, read_json};
+
+impl Vehicle {
+    /// Reads a vehicle and checks that it can exist; problems name the field below `vehicle`.
+    pub fn from_json(value: &serde_json::Value) -> Result<Self, Problem> {
+        let v: Vehicle = read_json(value).map_err(|p| p.under("vehicle"))?;
+        v.check().map_err(|p| p.under("vehicle"))?;
+        Ok(v)
+    }
+
+    /// Whether such a vehicle can exist. The field of a problem is a path below the vehicle.
+    pub fn check(&self) -> Result<(), Problem> {
+        self.tyre.figures().map_err(|p| p.under("tyre"))?;
+        if let Some(e) = &self.engine {
+            if !(1..=16).contains(&e.cylinders) {
+                return Err(Problem::new("out-of-range", format!("an engine of {} cylinders is not supported", e.cylinders))
+                    .field("engine.cylinders"));
+            }
+            if e.strokes != 2 && e.strokes != 4 {
+                return Err(Problem::new("out-of-range", "an engine works in 2 or 4 strokes").field("engine.strokes"));
+            }
+        }
+        for (i, g) in self.gearbox.gears.iter().enumerate() {
+            positive(g.ratio, "ratio").map_err(|p| p.under(&format!("gearbox.gears[{i}]")))?;
+            if self.gearbox.gears[..i].iter().any(|o| o.name == g.name) {
+                return Err(Problem::new("duplicate", format!("gear {} is described twice", g.name))
+                    .field(format!("gearbox.gears[{i}].name")));
+            }
+        }
+        if let Some(t) = &self.transfer {
+            for (i, r) in t.ranges.iter().enumerate() {
+                positive(r.ratio, "ratio").map_err(|p| p.under(&format!("transfer.ranges[{i}]")))?;
+            }
+        }
+        if self.axles.is_empty() {
+            return Err(Problem::new("missing", "a vehicle needs its axles").field("axles"));
+        }
+        for (i, a) in self.axles.iter().enumerate() {
+            let at = format!("axles[{i}]");
+            if self.axles[..i].iter().any(|o| o.end == a.end) {
+                return Err(Problem::new("duplicate", format!("the {} axle is described twice", a.end.id())).field(at));
+            }
+            if let Some(r) = a.ratio {
+                positive(r, "ratio").map_err(|p| p.under(&at))?;
+            }
+            if a.pinion_teeth == Some(0) || a.ring_teeth == Some(0) {
+                return Err(Problem::new("out-of-range", "a gear has teeth").field(format!("{at}.pinion_teeth")));
+            }
+        }
+        if !self.axles.iter().any(|a| a.driven) {
+            return Err(Problem::new("missing", "at least one axle must be driven").field("axles"));
+        }
+        for (i, p) in self.props.iter().enumerate() {
+            self.check_prop(i, p).map_err(|e| e.under(&format!("props[{i}]")))?;
+        }
+        for (i, b) in self.bearings.iter().enumerate() {
+            crate::bearing::check(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)
+                .map_err(|p| p.under(&format!("bearings[{i}]")))?;
+        }
+        Ok(())
+    }
+
+    fn check_prop(&self, i: usize, p: &Prop) -> Result<(), Problem> {
+        if self.props[..i].iter().any(|o| o.end == p.end) {
+            return Err(Problem::new("duplicate", format!("the {} shaft is described twice", p.end.id())).field("end"));
+        }
+        if !(1..=3).contains(&p.sections.len()) {
+            return Err(Problem::new("out-of-range", "a shaft has one, two or three sections").field("sections"));
+        }
+        if p.joints.len() != p.sections.len() + 1 {
+            return Err(Problem::new(
+                "mismatch",
+                format!("{} sections need {} joints, got {}", p.sections.len(), p.sections.len() + 1, p.joints.len()),
+            )
+            .field("joints"));
+        }
+        for (k, s) in p.sections.iter().enumerate() {
+            let under = |e: Problem| e.under(&format!("sections[{k}]"));
+            positive(s.length_mm.get(), "length_mm").map_err(under)?;
+            positive(s.od_mm.get(), "od_mm").map_err(under)?;
+            positive(s.wall_mm.get(), "wall_mm").map_err(under)?;
+            if 2.0 * s.wall_mm.get() > s.od_mm.get() {
+                return Err(under(Problem::new("out-of-range", "the wall is thicker than the tube").field("wall_mm")));
+            }
+            if let Some(g) = s.phase_deg {
+                finite(g.get(), "phase_deg").map_err(under)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The axle at an end.
+    pub fn axle(&self, end: End) -> Option<&Axle> {
+        self.axles.iter().find(|a| a.end == end)
+    }
+
+    /// The shaft to an end.
+    pub fn prop(&self, end: End) -> Option<&Prop> {
+        self.props.iter().find(|p| p.end == end)
+    }
+
+    /// Where the transaxle sits, if there is one.
+    pub fn transaxle_end(&self) -> Option<End> {
+        self.gearbox.transaxle.then(|| {
+            self.gearbox.end.unwrap_or(if self.axle(End::Front).is_some_and(|a| a.driven) { End::Front } else { End::Rear })
+        })
+    }
+
+    /// Whether a shaft lies between the engine and the gearbox, so that it turns with the engine.
+    pub fn prop_before_gearbox(&self, end: End) -> bool {
+        self.transaxle_end() == Some(end)
+    }
+
+    /// Where the engine or motor stands: at the far end when a shaft leads to the transaxle.
+    pub fn engine_end(&self) -> End {
+        match self.transaxle_end() {
+            Some(e) if self.prop(e).is_some() => e.other(),
+            Some(e) => e,
+            None => End::Front,
+        }
+    }
+
+    /// Whether the vehicle is electric.
+    pub fn is_electric(&self) -> bool {
+        self.engine.is_none()
+    }
+
+    /// The jointed half shaft of a corner: as described, or the usual one of a driven independent axle.
+    pub fn half_shaft(&self, corner: Corner) -> Option<HalfShaft> {
+        if let Some(h) = self.half_shafts.iter().find(|h| h.corner == corner) {
+            return Some(h.clone());
+        }
+        let a = self.axle(corner.end())?;
+        (a.driven && a.kind == AxleKind::Independent).then(|| HalfShaft {
+            corner,
+            inner: Some(JointKind::Tripod),
+            outer: Some(JointKind::Ball),
+            balls: Some(6),
+        })
+    }
+
+    /// A gear by its name.
+    pub fn gear(&self, name: &str) -> Option<&Gear> {
+        self.gearbox.gears.iter().find(|g| g.name == name)
+    }
+}
+
+pub mod sample;
+#[cfg(test)]
+pub(crate) use sample as tests_support;
+
+#[cfg(test)]
+mod tests {
+    use super::sample::*;
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn every_layout_has_its_places_once_and_words_for_each() {
+        for v in every_layout() {
+            v.check().unwrap();
+            let places = v.places();
+            let ids: HashSet<_> = places.iter().map(|p| p.id.clone()).collect();
+            assert_eq!(ids.len(), places.len(), "{}", v.name);
+            let words: HashSet<_> = places.iter().map(|p| p.words.clone()).collect();
+            assert_eq!(words.len(), places.len(), "{}: two places share a name", v.name);
+        }
+    }
+
+    #[test]
+    fn stations_belong_to_their_part() {
+        let v = rear_drive(2);
+        assert_eq!(v.place("prop.rear.s2.centre").unwrap().id, "prop.rear.s2");
+        assert_eq!(v.place("diff.rear.flange").unwrap().kind, PlaceKind::Diff);
+        assert_eq!(v.place("gearbox.3").unwrap().id, "gearbox");
+        assert!(v.place("prop.front.s1").is_none());
+        assert!(v.place("moon").is_none());
+        assert_eq!(v.place_words("prop.rear.s2.centre"), "rear section, centre");
+        assert_eq!(v.place_words("gearbox.3"), "gearbox in 3");
+    }
+
+    #[test]
+    fn impossible_vehicles_are_refused_by_field() {
+        let field = |v: Vehicle| v.check().unwrap_err().field.unwrap();
+        let mut v = rear_drive(2);
+        v.props[0].joints.pop();
+        assert_eq!(field(v), "props[0].joints");
+        let mut v = rear_drive(1);
+        v.props[0].sections[0].wall_mm = crate::units::Millimetres(60.0);
+        assert_eq!(field(v), "props[0].sections[0].wall_mm");
+        let mut v = rear_drive(1);
+        v.axles.iter_mut().for_each(|a| a.driven = false);
+        assert_eq!(field(v), "axles");
+        let mut v = rear_drive(1);
+        v.gearbox.gears[1].name = v.gearbox.gears[0].name.clone();
+        assert_eq!(field(v), "gearbox.gears[1].name");
+        let json = serde_json::json!({"tyre": {"size": "235/65R16"}, "gearbox": {"kind": "sideways"}, "axles": []});
+        assert_eq!(Vehicle::from_json(&json).unwrap_err().field.as_deref(), Some("vehicle.gearbox.kind"));
+    }
+}

@@ -1,0 +1,227 @@
+//! The places of a driveline. A vehicle's layout decides which of them exist; their ids are the
+//! public vocabulary of case files, exports and answers.
+
+use super::{AxleKind, Corner, End, GearboxKind, JointKind, Vehicle};
+
+/// What kind of part a place is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum PlaceKind {
+    /// Engine or motor.
+    Engine,
+    /// Clutch.
+    Clutch,
+    /// Gearbox, also of a transaxle.
+    Gearbox,
+    /// Transfer case or bevel box.
+    Transfer,
+    /// Coupling unit before an axle.
+    Coupler,
+    /// A propeller shaft as a whole.
+    Prop,
+    /// A section of a shaft.
+    Section,
+    /// A joint of a shaft.
+    Joint,
+    /// A support bearing of a shaft.
+    Support,
+    /// The slip of a shaft.
+    Slip,
+    /// A final drive.
+    Diff,
+    /// A half shaft.
+    Half,
+    /// The joint of a half shaft at the final drive.
+    HalfInner,
+    /// The joint of a half shaft at the wheel.
+    HalfOuter,
+    /// A hub with its bearing.
+    Hub,
+    /// A wheel with its tyre.
+    Wheel,
+    /// A strut's top bearing.
+    Strut,
+    /// A mount.
+    Mount,
+}
+
+/// One place of one vehicle.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// Its id.
+    pub id: String,
+    /// What it is.
+    pub kind: PlaceKind,
+    /// Its axle's end, where it belongs to one.
+    pub end: Option<End>,
+    /// Its corner.
+    pub corner: Option<Corner>,
+    /// Its number along the shaft, from 1 at the gearbox.
+    pub number: Option<usize>,
+    /// What a mechanic calls it on this vehicle.
+    pub words: String,
+}
+
+impl Place {
+    fn new(kind: PlaceKind, id: impl Into<String>, words: impl Into<String>) -> Self {
+        Self { id: id.into(), kind, end: None, corner: None, number: None, words: words.into() }
+    }
+    fn end(mut self, end: End) -> Self {
+        self.end = Some(end);
+        self
+    }
+    fn corner(mut self, corner: Corner) -> Self {
+        self.corner = Some(corner);
+        self.end(corner.end())
+    }
+    fn number(mut self, n: usize) -> Self {
+        self.number = Some(n);
+        self
+    }
+
+    /// Whether two places belong to one assembly (the same corner, the same shaft, the same unit).
+    pub fn same_assembly(&self, other: &Place) -> bool {
+        if self.id == other.id {
+            return true;
+        }
+        match (self.corner, other.corner) {
+            (Some(a), Some(b)) => a == b,
+            _ => self.is_of_shaft() && other.is_of_shaft() && self.end == other.end,
+        }
+    }
+
+    /// Whether it is a part of a propeller shaft.
+    pub fn is_of_shaft(&self) -> bool {
+        matches!(self.kind, PlaceKind::Prop | PlaceKind::Section | PlaceKind::Joint | PlaceKind::Support | PlaceKind::Slip)
+    }
+}
+
+/// Where in a row of n something stands, in words.
+fn ordinal(k: usize, n: usize, what: &str) -> String {
+    match (n, k) {
+        (1, _) => what.to_string(),
+        (_, 0) => format!("front {what}"),
+        (n, k) if k + 1 == n => format!("rear {what}"),
+        (3, _) => format!("middle {what}"),
+        _ => format!("{what} {}", k + 1),
+    }
+}
+
+impl Vehicle {
+    /// Every place of this vehicle, from the engine along the driveline to the wheels, each once.
+    pub fn places(&self) -> Vec<Place> {
+        use PlaceKind as K;
+        let mut out = vec![Place::new(K::Engine, "engine", if self.is_electric() { "motor" } else { "engine" })];
+        if self.gearbox.kind == GearboxKind::Manual {
+            out.push(Place::new(K::Clutch, "clutch", "clutch"));
+        }
+        let gearbox = if self.is_electric() { "reduction gear" } else { "gearbox" };
+        out.push(Place::new(K::Gearbox, "gearbox", gearbox));
+        if self.transfer.is_some() {
+            out.push(Place::new(K::Transfer, "transfer", "transfer case"));
+        } else if self.transaxle_end().is_some_and(|e| self.prop(e.other()).is_some()) {
+            out.push(Place::new(K::Transfer, "transfer", "bevel box"));
+        }
+        if let Some(c) = self.coupler {
+            out.push(Place::new(K::Coupler, "coupler", "coupling unit").end(c.before));
+        }
+        for p in &self.props {
+            self.prop_places(p, &mut out);
+        }
+        let driven = self.axles.iter().filter(|a| a.driven).count();
+        for a in &self.axles {
+            let end = a.end;
+            if a.driven {
+                let words = if driven > 1 { format!("{} final drive", end.id()) } else { "final drive".into() };
+                out.push(Place::new(K::Diff, format!("diff.{}", end.id()), words).end(end));
+            }
+            for c in end.corners() {
+                self.corner_places(a.driven, a.kind, c, &mut out);
+            }
+        }
+        out.push(Place::new(K::Mount, "mount.engine", if self.is_electric() { "motor mount" } else { "engine mount" }));
+        out.push(Place::new(K::Mount, "mount.gearbox", "gearbox mount"));
+        let own = self.transaxle_end();
+        if self.axles.iter().any(|a| a.driven && a.kind == AxleKind::Independent && own != Some(a.end)) {
+            out.push(Place::new(K::Mount, "mount.diff", "final drive mount"));
+        }
+        out
+    }
+
+    fn prop_places(&self, p: &super::Prop, out: &mut Vec<Place>) {
+        use PlaceKind as K;
+        let (id, end, n) = (format!("prop.{}", p.end.id()), p.end, p.sections.len());
+        let which = if self.props.len() > 1 { format!("{} shaft ", end.id()) } else { String::new() };
+        let whole = if self.props.len() > 1 { format!("{} propeller shaft", end.id()) } else { "propeller shaft".into() };
+        out.push(Place::new(K::Prop, &id, whole).end(end));
+        if p.slip.is_some() {
+            out.push(Place::new(K::Slip, format!("{id}.slip"), format!("{which}slip")).end(end));
+        }
+        for k in 0..n {
+            let what = if n == 1 { "shaft tube".to_string() } else { ordinal(k, n, "section") };
+            out.push(Place::new(K::Section, format!("{id}.s{}", k + 1), format!("{which}{what}")).end(end).number(k + 1));
+        }
+        for (k, j) in p.joints.iter().enumerate() {
+            let what = if j.kind() == JointKind::Flex { "flex coupling" } else { "joint" };
+            let words = format!("{which}{}", ordinal(k, n + 1, what));
+            out.push(Place::new(K::Joint, format!("{id}.j{}", k + 1), words).end(end).number(k + 1));
+        }
+        for k in 1..n {
+            let words = format!("{which}{}", ordinal(k - 1, n - 1, "support bearing"));
+            out.push(Place::new(K::Support, format!("{id}.sb{k}"), words).end(end).number(k));
+        }
+    }
+
+    fn corner_places(&self, driven: bool, kind: AxleKind, c: Corner, out: &mut Vec<Place>) {
+        use PlaceKind as K;
+        let (id, w) = (c.id(), c.words());
+        let half = self.half_shaft(c);
+        if driven || half.is_some() {
+            out.push(Place::new(K::Half, format!("half.{id}"), format!("{w} half shaft")).corner(c));
+        }
+        if let Some(h) = half {
+            if h.inner.is_some() {
+                out.push(Place::new(K::HalfInner, format!("half.{id}.inner"), format!("{w} inner joint")).corner(c));
+            }
+            if h.outer.is_some() {
+                out.push(Place::new(K::HalfOuter, format!("half.{id}.outer"), format!("{w} outer joint")).corner(c));
+            }
+        }
+        out.push(Place::new(K::Hub, format!("hub.{id}"), format!("{w} hub")).corner(c));
+        out.push(Place::new(K::Wheel, format!("wheel.{id}"), format!("{w} wheel")).corner(c));
+        if c.end() == End::Front && kind == AxleKind::Independent {
+            out.push(Place::new(K::Strut, format!("strut.{id}"), format!("{w} strut top")).corner(c));
+        }
+    }
+
+    /// The place that an id names: itself, or the part that a station (`prop.rear.s2.centre`,
+    /// `diff.rear.flange`, `gearbox.3`) belongs to.
+    pub fn place(&self, id: &str) -> Option<Place> {
+        let places = self.places();
+        let mut probe = id;
+        loop {
+            if let Some(p) = places.iter().find(|p| p.id == probe) {
+                return Some(p.clone());
+            }
+            probe = probe.rsplit_once('.')?.0;
+        }
+    }
+
+    /// What a mechanic calls a place, a station of it, or a gear.
+    pub fn place_words(&self, id: &str) -> String {
+        if id == "none" {
+            return "none of these".into();
+        }
+        match self.place(id) {
+            Some(p) if p.id == id => p.words,
+            Some(p) => {
+                let rest = id[p.id.len()..].trim_start_matches('.').replace('.', " ");
+                if p.kind == PlaceKind::Gearbox && self.gear(&rest).is_some() {
+                    format!("{} in {rest}", p.words)
+                } else {
+                    format!("{}, {rest}", p.words)
+                }
+            }
+            None => id.to_string(),
+        }
+    }
+}

@@ -1,0 +1,226 @@
+//! The open case file: a folder, a zip of it, or its `case.json` alone.
+
+use baricord_core::problem::Problem;
+use serde_json::Value;
+use std::fs::File;
+use std::io::{Cursor, Read, Seek, Write};
+use std::path::{Component, Path, PathBuf};
+
+/// The largest file that is read.
+pub const MAX_FILE: u64 = 2 << 30;
+
+/// A case that can be read.
+pub struct CaseSource {
+    /// The document, whole.
+    pub document: Value,
+    files: Files,
+}
+
+enum Files {
+    Folder(PathBuf),
+    Zip(Vec<u8>),
+    None,
+}
+
+fn io(path: &Path, e: &std::io::Error) -> Problem {
+    Problem::new("cannot-read", format!("{}: {e}", path.display()))
+}
+
+/// A path inside a case: relative, and never above it.
+fn inside(name: &str) -> Result<PathBuf, Problem> {
+    let p = Path::new(name);
+    if name.is_empty() || !p.components().all(|c| matches!(c, Component::Normal(_))) {
+        return Err(Problem::new("bad-path", format!("“{name}” does not lie inside the case folder")).field("file"));
+    }
+    Ok(p.to_path_buf())
+}
+
+fn parse(text: &str) -> Result<Value, Problem> {
+    serde_json::from_str(text.trim_start_matches('\u{feff}'))
+        .map_err(|e| Problem::new("not-json", format!("case.json is not JSON: {e}")).line(e.line() as u64))
+}
+
+fn zip_error(e: &zip::result::ZipError) -> Problem {
+    Problem::new("bad-zip", format!("the zip cannot be read: {e}"))
+}
+
+fn read_zip(bytes: &[u8], name: &str) -> Result<Option<Vec<u8>>, Problem> {
+    let mut z = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| zip_error(&e))?;
+    // A case may lie in one folder of the zip.
+    let wanted =
+        z.file_names().filter_map(|n| n.ok().map(|n| n.into_owned())).find(|n| n == name || n.ends_with(&format!("/{name}")));
+    let Some(wanted) = wanted else { return Ok(None) };
+    let f = z.by_name(&wanted).map_err(|e| zip_error(&e))?;
+    if f.size() > MAX_FILE {
+        return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field(name));
+    }
+    let mut out = vec![];
+    f.take(MAX_FILE).read_to_end(&mut out).map_err(|e| Problem::new("bad-zip", format!("{name}: {e}")))?;
+    Ok(Some(out))
+}
+
+impl CaseSource {
+    /// Opens a folder, a zip or a `case.json`.
+    pub fn open(path: &Path) -> Result<Self, Problem> {
+        let meta = std::fs::metadata(path).map_err(|e| io(path, &e))?;
+        if meta.is_dir() {
+            let file = path.join("case.json");
+            let text = std::fs::read_to_string(&file).map_err(|e| io(&file, &e))?;
+            return Ok(Self { document: parse(&text)?, files: Files::Folder(path.to_path_buf()) });
+        }
+        let mut bytes = vec![];
+        File::open(path).and_then(|mut f| f.read_to_end(&mut bytes)).map_err(|e| io(path, &e))?;
+        Self::from_bytes(bytes)
+    }
+
+    /// Opens the bytes of a zip or of a `case.json`.
+    pub fn from_bytes(bytes: Vec<u8>) -> Result<Self, Problem> {
+        if bytes.starts_with(b"PK") {
+            let text = read_zip(&bytes, "case.json")?.ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?;
+            let text = String::from_utf8(text).map_err(|_| Problem::new("not-json", "case.json is not UTF-8"))?;
+            return Ok(Self { document: parse(&text)?, files: Files::Zip(bytes) });
+        }
+        let text =
+            String::from_utf8(bytes).map_err(|_| Problem::new("not-a-case", "this is neither a zip nor a case.json in UTF-8"))?;
+        if text.trim().is_empty() {
+            return Err(Problem::new("empty-file", "the file is empty"));
+        }
+        Ok(Self { document: parse(&text)?, files: Files::None })
+    }
+
+    /// A file of the case; none where it is missing.
+    pub fn file(&self, name: &str) -> Result<Option<Vec<u8>>, Problem> {
+        let path = inside(name)?;
+        match &self.files {
+            Files::Zip(bytes) => read_zip(bytes, name),
+            Files::None => Ok(None),
+            Files::Folder(root) => {
+                let full = root.join(path);
+                match std::fs::metadata(&full) {
+                    Err(_) => Ok(None),
+                    Ok(m) if m.len() > MAX_FILE => Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field("file")),
+                    Ok(_) => std::fs::read(&full).map(Some).map_err(|e| io(&full, &e)),
+                }
+            }
+        }
+    }
+}
+
+/// A document as text, always the same for the same document.
+pub fn document_text(document: &Value) -> String {
+    let mut text = serde_json::to_string_pretty(document).unwrap_or_default();
+    text.push('\n');
+    text
+}
+
+/// A case as a zip: the same bytes for the same case.
+pub fn pack(document: &Value, files: &[(String, Vec<u8>)]) -> Result<Vec<u8>, Problem> {
+    let mut out = Cursor::new(vec![]);
+    write_zip(&mut out, document, files)?;
+    Ok(out.into_inner())
+}
+
+fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, Vec<u8>)]) -> Result<(), Problem> {
+    let failed = |e: std::io::Error| Problem::new("cannot-write", format!("the zip cannot be written: {e}"));
+    let mut z = zip::ZipWriter::new(out);
+    // A fixed time, so that equal cases are equal files.
+    let options = zip::write::SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Deflated)
+        .last_modified_time(zip::DateTime::default());
+    z.start_file("case.json", options).map_err(|e| zip_error(&e))?;
+    z.write_all(document_text(document).as_bytes()).map_err(failed)?;
+    for (name, bytes) in files {
+        inside(name)?;
+        z.start_file(name.as_str(), options).map_err(|e| zip_error(&e))?;
+        z.write_all(bytes).map_err(failed)?;
+    }
+    z.finish().map_err(|e| zip_error(&e))?;
+    Ok(())
+}
+
+/// The document and the files of a zip.
+pub fn unpack(bytes: Vec<u8>) -> Result<CaseSource, Problem> {
+    CaseSource::from_bytes(bytes)
+}
+
+/// Writes a case to a folder or a zip, by its name. Written beside and moved into place, so that a
+/// half-written case is never left; an existing path is refused unless `replace`.
+pub fn write_case(path: &Path, document: &Value, files: &[(String, Vec<u8>)], replace: bool) -> Result<(), Problem> {
+    if path.exists() && !replace {
+        return Err(Problem::new("exists", format!("{} exists already", path.display())).field("out"));
+    }
+    let cannot = |e: std::io::Error| Problem::new("cannot-write", format!("{}: {e}", path.display())).field("out");
+    let name = path.file_name().ok_or_else(|| Problem::new("bad-path", "the output needs a name").field("out"))?;
+    let beside = path.with_file_name(format!(".{}.part", name.to_string_lossy()));
+    if path.extension().is_some_and(|e| e == "zip") {
+        std::fs::write(&beside, pack(document, files)?).map_err(cannot)?;
+        return std::fs::rename(&beside, path).map_err(cannot);
+    }
+    let _ = std::fs::remove_dir_all(&beside);
+    std::fs::create_dir_all(beside.join("recordings")).map_err(cannot)?;
+    for (name, bytes) in files {
+        let to = beside.join(inside(name)?);
+        if let Some(parent) = to.parent() {
+            std::fs::create_dir_all(parent).map_err(cannot)?;
+        }
+        std::fs::write(to, bytes).map_err(cannot)?;
+    }
+    std::fs::write(beside.join("case.json"), document_text(document)).map_err(cannot)?;
+    if path.exists() {
+        std::fs::remove_dir_all(path).map_err(cannot)?;
+    }
+    std::fs::rename(&beside, path).map_err(cannot)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn doc() -> Value {
+        json!({"format": "baricord-case", "version": 1, "zebra": 1.50, "apple": {"kept": [1, 2.0, "x"]}})
+    }
+
+    #[test]
+    fn out_in_and_out_again_is_byte_for_byte_the_same() {
+        let files = vec![("recordings/r1.csv".to_string(), b"t,az\n0,1\n".to_vec())];
+        let first = pack(&doc(), &files).unwrap();
+        let read = unpack(first.clone()).unwrap();
+        let bytes = read.file("recordings/r1.csv").unwrap().unwrap();
+        let second = pack(&read.document, &[("recordings/r1.csv".into(), bytes)]).unwrap();
+        assert_eq!(first, second);
+    }
+
+    #[test]
+    fn folders_and_lone_documents_open_too() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("case");
+        write_case(&path, &doc(), &[("recordings/a.csv".into(), vec![1])], false).unwrap();
+        let c = CaseSource::open(&path).unwrap();
+        assert_eq!(c.document, doc());
+        assert_eq!(c.file("recordings/a.csv").unwrap(), Some(vec![1]));
+        assert_eq!(c.file("recordings/b.csv").unwrap(), None);
+        assert_eq!(write_case(&path, &doc(), &[], false).unwrap_err().code, "exists");
+        let lone = CaseSource::open(&path.join("case.json")).unwrap();
+        assert_eq!(lone.file("recordings/a.csv").unwrap(), None);
+    }
+
+    #[test]
+    fn nothing_outside_the_case_is_touched() {
+        let c = CaseSource::from_bytes(document_text(&doc()).into_bytes()).unwrap();
+        for bad in ["../x", "/etc/passwd", "", "a/../../x"] {
+            assert_eq!(c.file(bad).unwrap_err().code, "bad-path", "{bad}");
+        }
+        assert!(pack(&doc(), &[("../x".into(), vec![])]).is_err());
+    }
+
+    #[test]
+    fn what_is_no_case_says_so() {
+        let code = |b: &[u8]| CaseSource::from_bytes(b.to_vec()).err().unwrap().code;
+        assert_eq!(code(b""), "empty-file");
+        assert_eq!(code(b"{\n \"a\": }"), "not-json");
+        assert_eq!(code(&[0xff, 0xfe, 0x00]), "not-a-case");
+        assert_eq!(code(b"PKnonsense"), "bad-zip");
+        assert_eq!(CaseSource::from_bytes(b"{\n \"a\": }".to_vec()).err().unwrap().line, Some(2));
+    }
+}

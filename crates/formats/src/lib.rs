@@ -1,0 +1,17 @@
+//! Case files and recordings, in and out.
+//!
+//! [`CaseSource`] opens a folder, a zip of it or a lone `case.json`; [`read_recording`] turns a
+//! recording's file into uniform samples and says everything that it had to do to them;
+//! [`pack`] writes a case back, byte for byte what came in.
+
+mod case_file;
+mod clock;
+mod csv_in;
+mod gpx;
+mod numbers;
+mod recording;
+mod wav;
+
+pub use case_file::{CaseSource, MAX_FILE, document_text, pack, unpack, write_case};
+pub use csv_in::{CsvShape, sniff};
+pub use recording::{read_all, read_recording, write_csv};
