@@ -125,11 +125,20 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
         .iter()
         .filter_map(|o| o.as_ref().ok())
         .flat_map(|t| {
-            let may = reference::candidates(&t.ladder, t.engine_per_wheel);
-            t.channels.iter().map(move |c| {
-                let mut strong: Vec<Line> = c.lines.clone();
+            let may = reference::candidates(&t.ladder, t.engine_per_wheel, false);
+            let may_pulse = reference::candidates(&t.ladder, t.engine_per_wheel, true);
+            t.channels.iter().flat_map(move |c| {
+                // A rhythm and its multiples show in the plain spectrum too: counted once, as the rhythm.
+                let is_rhythm = |l: &Line| {
+                    let of =
+                        |p: &Line| (l.order - (l.order / p.order).round() * p.order).abs() < 0.012 * l.order.min(2.0 * p.order);
+                    c.pulses.iter().any(|p| p.order > 1.5 && l.order > 0.98 * p.order && of(p))
+                };
+                let mut strong: Vec<Line> = c.lines.iter().filter(|l| !is_rhythm(l)).copied().collect();
                 strong.truncate(12);
-                (strong, may.clone())
+                let mut pulses = c.pulses.clone();
+                pulses.truncate(3);
+                [(strong, may.clone()), (pulses, may_pulse.clone())]
             })
         })
         .collect();

@@ -153,8 +153,19 @@ fn weight(what: What) -> f64 {
     }
 }
 
-/// Orders (in wheel turns) that ridges of a recording may have, each with its weight.
-pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>) -> Vec<(f64, f64)> {
+/// How likely a rhythm is to be this kind of line at all.
+fn pulse_weight(what: What) -> f64 {
+    match what {
+        What::BearingOuter | What::BearingInner | What::BearingElement | What::OuterJoint => 1.0,
+        What::Wheel | What::Prop => 0.5,
+        What::HalfShaft => 0.0,
+        What::BearingCage => 0.1,
+        _ => 0.15,
+    }
+}
+
+/// Orders (in wheel turns) that ridges (or rhythms) of a recording may have, each with its weight.
+pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>, rhythms: bool) -> Vec<(f64, f64)> {
     let mut out: Vec<(f64, f64)> = vec![];
     let mut add = |order: f64, w: f64| {
         match out.iter_mut().find(|(o, _)| (*o - order).abs() < 1e-6 * order.max(1.0)) {
@@ -171,7 +182,7 @@ pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>) ->
                 None => continue,
             },
         };
-        let (order, w) = (l.order.get() * k, weight(l.what));
+        let (order, w) = (l.order.get() * k, if rhythms { pulse_weight(l.what) } else { weight(l.what) });
         add(order, w);
         match l.what {
             What::Wheel => [2.0, 3.0].iter().for_each(|h| add(h * order, 0.6)),
