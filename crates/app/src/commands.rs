@@ -49,6 +49,10 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// The web application.
+    Serve(crate::serve::ServeArgs),
+    /// A case with recordings made by the simulator.
+    Simulate(crate::simulate::SimulateArgs),
     /// One calculation, JSON on standard input to JSON on standard output.
     Calc {
         /// tyre, speeds, orders, angles, runout, critical-speed, bearing.
@@ -62,6 +66,8 @@ pub fn run(cli: Cli) -> Result<(), Problem> {
         Command::Analyze { case, recording, json } => analyze(&case, recording.as_deref(), json),
         Command::Diagnose { case, json } => diagnose(&case, json),
         Command::Verify { case, json } => prove(&case, json),
+        Command::Serve(a) => crate::serve::run(a),
+        Command::Simulate(a) => crate::simulate::run(a),
         Command::Calc { name } => {
             let mut text = String::new();
             std::io::stdin()

@@ -1,6 +1,8 @@
 //! The program `baricord`: command line, configuration, start-up.
 
 mod commands;
+mod serve;
+mod simulate;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -13,6 +13,7 @@ pub mod calc;
 pub mod case;
 pub mod orders;
 pub mod problem;
+pub mod progress;
 pub mod reasoning;
 pub mod runout;
 pub mod shaft;

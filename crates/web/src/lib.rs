@@ -1,1 +1,101 @@
+//! Pages, views and the HTTP face.
+//!
+//! A handler reads, calls the core, renders: no rule is written here. Pages mirror the stations of a
+//! case: each has its module with routes, view model and template. [`drawing`] is the driveline that
+//! every page of a case carries; [`charts`] the other views; [`page`] what all pages share.
 
+pub mod auth;
+pub mod board;
+pub mod charts;
+pub mod demo;
+pub mod drawing;
+pub mod exchange;
+pub mod fail;
+pub mod page;
+pub mod statics;
+pub mod stations;
+pub mod worker;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::http::{HeaderName, HeaderValue, Request, header};
+use axum::response::IntoResponse;
+use axum::routing::get;
+use axum_login::AuthManagerLayerBuilder;
+use axum_login::tower_sessions::{Expiry, SessionManagerLayer, cookie::SameSite};
+use baricord_store::Store;
+use tower_http::csrf::CsrfLayer;
+use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
+use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::trace::TraceLayer;
+use tower_sessions_sqlx_store::PostgresStore;
+
+/// What every handler has at hand.
+#[derive(Clone)]
+pub struct App {
+    /// What is kept.
+    pub store: Store,
+    /// Whether the sample sign-in is shown.
+    pub demo: bool,
+}
+
+/// Largest upload, bytes.
+pub const MAX_UPLOAD: usize = 2 << 30;
+
+const CSP: &str = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; connect-src 'self'; \
+                   form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+
+/// The whole application. Sessions are kept in PostgreSQL; cookies are marked secure unless the
+/// server is reached in the clear on its own machine.
+pub fn router(app: App, secure_cookies: bool) -> Router {
+    let sessions = SessionManagerLayer::new(PostgresStore::new(app.store.pool().clone()))
+        .with_name("baricord")
+        .with_same_site(SameSite::Lax)
+        .with_secure(secure_cookies)
+        .with_http_only(true)
+        .with_expiry(Expiry::OnInactivity(time::Duration::days(7)));
+    let auth = AuthManagerLayerBuilder::new(auth::Backend { store: app.store.clone() }, sessions).build();
+    let header =
+        |name: HeaderName, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
+    Router::new()
+        .merge(board::routes())
+        .merge(exchange::routes())
+        .merge(stations::routes())
+        .merge(auth::routes())
+        .layer(auth)
+        .layer(CsrfLayer::new())
+        .route("/healthz", get(|| async { "ok" }))
+        .route("/readyz", get(ready))
+        .route("/static/{*path}", get(statics::file))
+        .fallback(fail::nowhere)
+        .layer(DefaultBodyLimit::max(MAX_UPLOAD))
+        .layer(header(header::CONTENT_SECURITY_POLICY, CSP))
+        .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(header(header::REFERRER_POLICY, "same-origin"))
+        .layer(header(header::X_FRAME_OPTIONS, "DENY"))
+        .layer(header(HeaderName::from_static("permissions-policy"), "camera=(), geolocation=(), payment=()"))
+        .layer(header(HeaderName::from_static("cross-origin-opener-policy"), "same-origin"))
+        .layer(PropagateRequestIdLayer::x_request_id())
+        .layer(TraceLayer::new_for_http().make_span_with(|r: &Request<_>| {
+            let id = r.headers().get("x-request-id").and_then(|v| v.to_str().ok()).unwrap_or("-");
+            tracing::info_span!("request", method = %r.method(), path = %r.uri().path(), id)
+        }))
+        .layer(SetRequestIdLayer::x_request_id(MakeRequestUuid))
+        .with_state(app)
+}
+
+/// Prepares the session table as the owner and lets the application's role use it.
+pub async fn prepare_sessions(owner_url: &str) -> Result<(), String> {
+    let pool = auth::owner_pool(owner_url).await?;
+    PostgresStore::new(pool.clone()).migrate().await.map_err(|e| e.to_string())?;
+    auth::grant_sessions(&pool).await?;
+    pool.close().await;
+    Ok(())
+}
+
+async fn ready(axum::extract::State(app): axum::extract::State<App>) -> axum::response::Response {
+    match app.store.ping().await {
+        Ok(()) => "ready".into_response(),
+        Err(_) => (axum::http::StatusCode::SERVICE_UNAVAILABLE, "the database does not answer").into_response(),
+    }
+}

@@ -31,7 +31,7 @@ impl Hypothesis {
 }
 
 /// Whether a place is of a kind that knowledge names.
-pub(crate) fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
+pub fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
     use PlaceKind as K;
     let joint = || {
         let prop = p.end.and_then(|e| v.prop(e))?;

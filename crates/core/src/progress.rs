@@ -1,0 +1,154 @@
+//! Where a case stands: which stations are done, and what it waits for.
+
+use crate::case::Case;
+use crate::verify::{Verdict, Verification};
+use serde::Serialize;
+
+/// The seven stations of a case, in the order that practitioners work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Station {
+    /// What is wrong, on which vehicle.
+    Complaint,
+    /// Drive and record.
+    Road,
+    /// Isolate on the lift.
+    Lift,
+    /// Read numbers.
+    Measure,
+    /// Weigh and choose.
+    Decide,
+    /// Put it right.
+    Repair,
+    /// Hold after against before.
+    Prove,
+    /// Proved.
+    Done,
+}
+
+impl Station {
+    /// The stations that have a page.
+    pub const PAGES: [Station; 7] =
+        [Station::Complaint, Station::Road, Station::Lift, Station::Measure, Station::Decide, Station::Repair, Station::Prove];
+
+    /// The word in addresses.
+    pub fn id(self) -> &'static str {
+        match self {
+            Station::Complaint => "complaint",
+            Station::Road => "road",
+            Station::Lift => "lift",
+            Station::Measure => "measure",
+            Station::Decide => "decide",
+            Station::Repair => "repair",
+            Station::Prove => "prove",
+            Station::Done => "done",
+        }
+    }
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Station::Complaint => "Complaint",
+            Station::Road => "Road",
+            Station::Lift => "Lift",
+            Station::Measure => "Measure",
+            Station::Decide => "Decide",
+            Station::Repair => "Repair",
+            Station::Prove => "Prove",
+            Station::Done => "Done",
+        }
+    }
+}
+
+/// What a case waits for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Waiting {
+    /// At which station.
+    pub station: Station,
+    /// In a few words.
+    pub words: String,
+}
+
+/// What a case waits for next.
+pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
+    let at = |station, words: &str| Waiting { station, words: words.into() };
+    if case.symptoms.is_empty() {
+        return at(Station::Complaint, "a symptom in the driver's words");
+    }
+    let open = case.repairs.iter().rev().find(|r| matches!(r.result.as_deref(), None | Some("open")));
+    if let Some(last) = case.repairs.last() {
+        match last.result.as_deref() {
+            Some("cured") => return at(Station::Done, "cured and proved; hand it back"),
+            Some("not-cured") => return at(Station::Decide, "not cured: weigh again"),
+            Some("improved") => return at(Station::Decide, "better, not gone: trace what is left"),
+            _ => {}
+        }
+    }
+    if let Some(r) = open {
+        // The run after is judged for every symptom that it can be held against.
+        let after = case.recordings.iter().any(|r| r.is_after());
+        let judged = proof.is_some_and(|p| p.symptoms.iter().any(|s| s.verdict != Verdict::NotComparable));
+        return match (after, r.result.as_deref()) {
+            (true, _) if judged => at(Station::Prove, "the verdict: keep it or go back"),
+            (true, _) => at(Station::Prove, "a run that can be compared"),
+            (false, Some("open")) => at(Station::Prove, "the run after"),
+            (false, _) => at(Station::Repair, "the repair to be done"),
+        };
+    }
+    if case.recordings.is_empty() && case.observations.is_empty() && case.measurements.is_empty() {
+        return at(Station::Road, "a first drive");
+    }
+    at(Station::Decide, "the next test, or a decision")
+}
+
+/// Whether a station has something in it.
+pub fn is_done(case: &Case, station: Station) -> bool {
+    let on_lift = |test: &str| crate::reasoning::knowledge::builtin().test(test).is_some_and(|t| t.lift);
+    match station {
+        Station::Complaint => !case.symptoms.is_empty(),
+        Station::Road => case.recordings.iter().any(|r| !r.is_after()) || case.observations.iter().any(|o| !on_lift(&o.test)),
+        Station::Lift => case.observations.iter().any(|o| on_lift(&o.test)),
+        Station::Measure => !case.measurements.is_empty(),
+        Station::Decide => !case.repairs.is_empty(),
+        Station::Repair => case.repairs.iter().any(|r| r.result.is_some()),
+        Station::Prove | Station::Done => case.repairs.iter().any(|r| r.result.as_deref() == Some("cured")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::vehicle::sample::rear_drive;
+    use serde_json::{Value, json};
+
+    fn case(more: Value) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(rear_drive(1)));
+        for (k, x) in more.as_object().unwrap() {
+            doc[k] = x.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
+
+    #[test]
+    fn a_case_waits_for_one_station_after_the_other() {
+        let symptom = json!([{"id": "S1", "kind": "vibration"}]);
+        let station = |more: Value| waiting(&case(more), None).station;
+        assert_eq!(station(json!({})), Station::Complaint);
+        assert_eq!(station(json!({"symptoms": symptom})), Station::Road);
+        let seen = json!([{"test": "engage", "outcome": "none"}]);
+        assert_eq!(station(json!({"symptoms": symptom, "observations": seen})), Station::Decide);
+        let repair = |result: Value| json!({"symptoms": symptom, "repairs": [{"fault": "joint-worn", "at": "prop.rear.j1", "result": result}]});
+        assert_eq!(station(repair(Value::Null)), Station::Repair);
+        assert_eq!(station(repair(json!("open"))), Station::Prove);
+        assert_eq!(station(repair(json!("not-cured"))), Station::Decide);
+        assert_eq!(station(repair(json!("cured"))), Station::Done);
+    }
+
+    #[test]
+    fn stations_are_done_when_something_is_in_them() {
+        let c = case(
+            json!({"symptoms": [{"id": "S1", "kind": "clunk"}], "observations": [{"test": "mount-look", "outcome": "sound"}]}),
+        );
+        assert!(is_done(&c, Station::Complaint) && is_done(&c, Station::Lift));
+        assert!(!is_done(&c, Station::Road) && !is_done(&c, Station::Measure) && !is_done(&c, Station::Prove));
+    }
+}

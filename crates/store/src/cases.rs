@@ -1,0 +1,238 @@
+//! Cases: the open document, its history, and what the board needs of it.
+
+use crate::{Scope, StoreError};
+use baricord_core::case::Case;
+use baricord_core::progress::waiting;
+use serde_json::Value;
+use sqlx::FromRow;
+use uuid::Uuid;
+
+/// A case as it is kept.
+#[derive(Clone, Debug)]
+pub struct StoredCase {
+    /// Its id in the database.
+    pub id: Uuid,
+    /// Its document.
+    pub document: Value,
+    /// Read of the document.
+    pub case: Case,
+    /// Counts every change.
+    pub version: i32,
+}
+
+/// A line of the board.
+#[derive(Clone, Debug, FromRow)]
+pub struct BoardLine {
+    /// Its id.
+    pub id: Uuid,
+    /// Its title.
+    pub title: String,
+    /// Its vehicle.
+    pub vehicle: String,
+    /// What it waits for.
+    pub waits_for: String,
+    /// That in words.
+    pub waits_words: String,
+    /// Minutes since it was last touched.
+    pub idle_minutes: i64,
+}
+
+/// One thing that was done to a case.
+#[derive(Clone, Debug, FromRow)]
+pub struct Step {
+    /// The version it led to.
+    pub version: i32,
+    /// What.
+    pub what: String,
+    /// Who.
+    pub person: String,
+    /// Whether it was taken back.
+    pub undone: bool,
+}
+
+/// Text of a document, the same for the same document.
+fn text(document: &Value) -> String {
+    document.to_string()
+}
+
+fn parse(text: &str) -> Result<Value, StoreError> {
+    serde_json::from_str(text).map_err(|e| StoreError::Broken(e.to_string()))
+}
+
+fn title(case: &Case) -> String {
+    if case.title.trim().is_empty() { case.id.clone() } else { case.title.clone() }
+}
+
+impl Scope {
+    /// Takes a case in.
+    pub async fn add_case(&mut self, document: Value, what: &str, person: &str) -> Result<Uuid, StoreError> {
+        let case = Case::from_json(&document)?;
+        let id = Uuid::now_v7();
+        let waits = waiting(&case, None);
+        sqlx::query(
+            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(title(&case))
+        .bind(&case.vehicle.name)
+        .bind(text(&document))
+        .bind(waits.station.id())
+        .bind(&waits.words)
+        .execute(&mut *self.tx)
+        .await?;
+        self.keep_step(id, 1, &document, what, person).await?;
+        Ok(id)
+    }
+
+    async fn keep_step(&mut self, id: Uuid, version: i32, document: &Value, what: &str, person: &str) -> Result<(), StoreError> {
+        sqlx::query(
+            "INSERT INTO case_step (workshop_id, case_id, version, document, what, person) VALUES ($1, $2, $3, $4, $5, $6)",
+        )
+        .bind(self.workshop())
+        .bind(id)
+        .bind(version)
+        .bind(text(document))
+        .bind(what)
+        .bind(person)
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    /// A case.
+    pub async fn case(&mut self, id: Uuid) -> Result<StoredCase, StoreError> {
+        self.fetch(id, "").await
+    }
+
+    async fn fetch(&mut self, id: Uuid, lock: &str) -> Result<StoredCase, StoreError> {
+        let row: Option<(String, i32)> =
+            sqlx::query_as(&format!("SELECT document, version FROM case_file WHERE id = $1 AND workshop_id = $2 {lock}"))
+                .bind(id)
+                .bind(self.workshop())
+                .fetch_optional(&mut *self.tx)
+                .await?;
+        let (document, version) = row.ok_or(StoreError::NotFound)?;
+        let document = parse(&document)?;
+        let case = Case::from_json(&document)?;
+        Ok(StoredCase { id, document, case, version })
+    }
+
+    /// Changes a case. `seen` is the version that the change was made on: when someone has saved
+    /// meanwhile nothing is written and it is said who and what. None adds to whatever is there.
+    pub async fn edit_case(
+        &mut self,
+        id: Uuid,
+        seen: Option<i32>,
+        what: &str,
+        person: &str,
+        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
+    ) -> Result<StoredCase, StoreError> {
+        let mut c = self.fetch(id, "FOR UPDATE").await?;
+        if let Some(seen) = seen.filter(|s| *s != c.version) {
+            let _ = seen;
+            let last = self.last_step(id).await?;
+            return Err(StoreError::Stale {
+                by: last.as_ref().map_or_else(String::new, |s| s.person.clone()),
+                what: last.map_or_else(String::new, |s| s.what),
+                version: c.version,
+            });
+        }
+        change(&mut c.document)?;
+        c.case = Case::from_json(&c.document)?;
+        c.version += 1;
+        self.write(&c).await?;
+        self.keep_step(id, c.version, &c.document, what, person).await?;
+        Ok(c)
+    }
+
+    async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
+        let verification = self.verification(c.id).await?;
+        let waits = waiting(&c.case, verification.as_ref());
+        sqlx::query(
+            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now()
+             WHERE id = $7 AND workshop_id = $8",
+        )
+        .bind(text(&c.document))
+        .bind(c.version)
+        .bind(title(&c.case))
+        .bind(&c.case.vehicle.name)
+        .bind(waits.station.id())
+        .bind(&waits.words)
+        .bind(c.id)
+        .bind(self.workshop())
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    /// Brings the board's line of a case up to date after an analysis.
+    pub async fn refresh_board(&mut self, id: Uuid) -> Result<(), StoreError> {
+        let c = self.fetch(id, "FOR UPDATE").await?;
+        self.write(&c).await
+    }
+
+    async fn last_step(&mut self, id: Uuid) -> Result<Option<Step>, StoreError> {
+        Ok(self.steps(id, 1).await?.into_iter().next())
+    }
+
+    /// What was done to a case, latest first.
+    pub async fn steps(&mut self, id: Uuid, most: i64) -> Result<Vec<Step>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT version, what, person, undone FROM case_step WHERE case_id = $1 AND workshop_id = $2 ORDER BY version DESC LIMIT $3",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(most)
+        .fetch_all(&mut *self.tx)
+        .await?)
+    }
+
+    /// Takes back the last thing that was done; what it was, or none when there is nothing left.
+    pub async fn undo(&mut self, id: Uuid, person: &str) -> Result<Option<String>, StoreError> {
+        let mut c = self.fetch(id, "FOR UPDATE").await?;
+        let last: Option<(i32, String)> = sqlx::query_as(
+            "SELECT version, what FROM case_step WHERE case_id = $1 AND workshop_id = $2 AND NOT undone AND version > 1
+             AND what NOT LIKE 'took back: %' ORDER BY version DESC LIMIT 1",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?;
+        let Some((version, what)) = last else { return Ok(None) };
+        let before: Option<String> = sqlx::query_scalar(
+            "SELECT document FROM case_step WHERE case_id = $1 AND workshop_id = $2 AND version < $3 AND NOT undone
+             AND what NOT LIKE 'took back: %' ORDER BY version DESC LIMIT 1",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(version)
+        .fetch_optional(&mut *self.tx)
+        .await?;
+        let Some(before) = before else { return Ok(None) };
+        sqlx::query("UPDATE case_step SET undone = true WHERE case_id = $1 AND workshop_id = $2 AND version = $3")
+            .bind(id)
+            .bind(self.workshop())
+            .bind(version)
+            .execute(&mut *self.tx)
+            .await?;
+        c.document = parse(&before)?;
+        c.case = Case::from_json(&c.document)?;
+        c.version += 1;
+        self.write(&c).await?;
+        self.keep_step(id, c.version, &c.document, &format!("took back: {what}"), person).await?;
+        Ok(Some(what))
+    }
+
+    /// The board: all cases, by what each waits for.
+    pub async fn board(&mut self, most: i64) -> Result<Vec<BoardLine>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
+             FROM case_file WHERE workshop_id = $1 ORDER BY updated_at DESC LIMIT $2",
+        )
+        .bind(self.workshop())
+        .bind(most)
+        .fetch_all(&mut *self.tx)
+        .await?)
+    }
+}

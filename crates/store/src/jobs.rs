@@ -1,0 +1,138 @@
+//! Analyses under way. A job is a row: any copy of the application may take it, a killed one's is
+//! taken again, and its progress is there for every page.
+
+use crate::{Scope, Store, StoreError};
+use sqlx::FromRow;
+use sqlx::postgres::PgListener;
+use uuid::Uuid;
+
+/// The channel on which a new job is told.
+pub const CHANNEL: &str = "baricord_job";
+
+/// A job as a page shows it.
+#[derive(Clone, Debug, FromRow)]
+pub struct Job {
+    /// Id.
+    pub id: Uuid,
+    /// queued, running, done, failed, cancelled.
+    pub state: String,
+    /// From 0 to 1.
+    pub progress: f32,
+    /// What it is at.
+    pub what: String,
+    /// Why it failed.
+    pub problem: Option<String>,
+}
+
+impl Job {
+    /// Whether it is still under way.
+    pub fn is_open(&self) -> bool {
+        matches!(self.state.as_str(), "queued" | "running")
+    }
+    /// Whole per cent.
+    pub fn percent(&self) -> u32 {
+        (self.progress.clamp(0.0, 1.0) * 100.0) as u32
+    }
+}
+
+/// A job taken.
+#[derive(Clone, Copy, Debug)]
+pub struct Claim {
+    /// Id.
+    pub id: Uuid,
+    /// Its workshop.
+    pub workshop: Uuid,
+    /// Its case.
+    pub case: Uuid,
+}
+
+impl Scope {
+    /// Asks for an analysis of a case; one that still waits serves for both.
+    pub async fn ask_for_analysis(&mut self, case: Uuid) -> Result<(), StoreError> {
+        let waiting: Option<Uuid> =
+            sqlx::query_scalar("SELECT id FROM job WHERE case_id = $1 AND workshop_id = $2 AND state = 'queued' LIMIT 1")
+                .bind(case)
+                .bind(self.workshop())
+                .fetch_optional(&mut *self.tx)
+                .await?;
+        if waiting.is_none() {
+            sqlx::query("INSERT INTO job (id, workshop_id, case_id) VALUES ($1, $2, $3)")
+                .bind(Uuid::now_v7())
+                .bind(self.workshop())
+                .bind(case)
+                .execute(&mut *self.tx)
+                .await?;
+        }
+        sqlx::query("SELECT pg_notify($1, '')").bind(CHANNEL).execute(&mut *self.tx).await?;
+        Ok(())
+    }
+
+    /// The latest job of a case.
+    pub async fn job(&mut self, case: Uuid) -> Result<Option<Job>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT id, state, progress, what, problem FROM job WHERE case_id = $1 AND workshop_id = $2 ORDER BY created_at DESC, id DESC LIMIT 1",
+        )
+        .bind(case)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?)
+    }
+
+    /// Asks the open jobs of a case to stop.
+    pub async fn cancel_jobs(&mut self, case: Uuid) -> Result<(), StoreError> {
+        sqlx::query(
+            "UPDATE job SET cancel = true, state = CASE WHEN state = 'queued' THEN 'cancelled' ELSE state END
+             WHERE case_id = $1 AND workshop_id = $2 AND state IN ('queued', 'running')",
+        )
+        .bind(case)
+        .bind(self.workshop())
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+}
+
+impl Store {
+    /// Takes the next job.
+    pub async fn claim_job(&self) -> Result<Option<Claim>, StoreError> {
+        let row: Option<(Uuid, Uuid, Uuid)> =
+            sqlx::query_as("SELECT job_id, job_workshop, job_case FROM claim_job()").fetch_optional(self.pool()).await?;
+        Ok(row.map(|(id, workshop, case)| Claim { id, workshop, case }))
+    }
+
+    /// Says how far a job is; false when it should stop.
+    pub async fn beat(&self, c: &Claim, progress: f32, what: &str) -> Result<bool, StoreError> {
+        let mut s = self.scope(c.workshop).await?;
+        let cancel: Option<bool> = sqlx::query_scalar(
+            "UPDATE job SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' RETURNING cancel",
+        )
+        .bind(progress)
+        .bind(what)
+        .bind(c.id)
+        .bind(c.workshop)
+        .fetch_optional(&mut *s.tx)
+        .await?;
+        s.commit().await?;
+        Ok(cancel == Some(false))
+    }
+
+    /// Ends a job: done, cancelled, or failed with a reason.
+    pub async fn end_job(&self, c: &Claim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
+        let mut s = self.scope(c.workshop).await?;
+        sqlx::query("UPDATE job SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4")
+            .bind(state)
+            .bind(problem)
+            .bind(c.id)
+            .bind(c.workshop)
+            .execute(&mut *s.tx)
+            .await?;
+        s.commit().await
+    }
+
+    /// Hears of new jobs.
+    pub async fn listen(&self) -> Result<PgListener, StoreError> {
+        let mut l = PgListener::connect_with(self.pool()).await?;
+        l.listen(CHANNEL).await?;
+        Ok(l)
+    }
+}

@@ -1,0 +1,198 @@
+//! Signing in and out. Sessions are on the server; attempts are limited for each address.
+
+use crate::App;
+use crate::fail::Fail;
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{FromRequestParts, Query, State};
+use axum::http::StatusCode;
+use axum::http::request::Parts;
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use axum_login::{AuthUser, AuthnBackend, UserId};
+use baricord_store::people::Person;
+use baricord_store::{Scope, Store, StoreError};
+use serde::Deserialize;
+use std::sync::Arc;
+use tower_governor::GovernorLayer;
+use tower_governor::governor::GovernorConfigBuilder;
+use tower_governor::key_extractor::GlobalKeyExtractor;
+use uuid::Uuid;
+
+/// Who signs in, checked against the store.
+#[derive(Clone)]
+pub struct Backend {
+    /// What is kept.
+    pub store: Store,
+}
+
+/// A person with a session.
+#[derive(Clone, Debug)]
+pub struct SignedIn(pub Person);
+
+impl AuthUser for SignedIn {
+    type Id = Uuid;
+    fn id(&self) -> Uuid {
+        self.0.id
+    }
+    fn session_auth_hash(&self) -> &[u8] {
+        self.0.session_key()
+    }
+}
+
+/// What the sign-in form sends.
+#[derive(Clone, Deserialize)]
+pub struct Credentials {
+    email: String,
+    password: String,
+    #[serde(default)]
+    next: String,
+}
+
+impl AuthnBackend for Backend {
+    type User = SignedIn;
+    type Credentials = Credentials;
+    type Error = StoreError;
+
+    async fn authenticate(&self, c: Credentials) -> Result<Option<SignedIn>, StoreError> {
+        Ok(self.store.sign_in(&c.email, &c.password).await?.map(SignedIn))
+    }
+    async fn get_user(&self, id: &UserId<Self>) -> Result<Option<SignedIn>, StoreError> {
+        Ok(self.store.person(*id).await?.map(SignedIn))
+    }
+}
+
+type AuthSession = axum_login::AuthSession<Backend>;
+
+/// A signed-in member of a workshop: handlers that take this cannot be reached without.
+pub struct Member {
+    /// Who.
+    pub person: Person,
+    store: Store,
+}
+
+impl Member {
+    /// Starts work in their workshop.
+    pub async fn scope(&self) -> Result<Scope, Fail> {
+        Ok(self.store.scope(self.person.workshop_id).await?)
+    }
+}
+
+impl FromRequestParts<App> for Member {
+    type Rejection = Fail;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Fail> {
+        let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| Fail::Down)?;
+        match session.user {
+            Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone() }),
+            None => {
+                let get = parts.method == axum::http::Method::GET;
+                let next = if get { parts.uri.path() } else { "/" };
+                Err(Fail::SignIn(next.to_string()))
+            }
+        }
+    }
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "sign_in.html")]
+struct SignInPage {
+    theme: String,
+    demo: bool,
+    next: String,
+    email: String,
+    wrong: bool,
+}
+
+#[derive(Deserialize)]
+struct Next {
+    #[serde(default)]
+    next: String,
+}
+
+/// Only a path of this server is gone on to.
+fn safe(next: &str) -> &str {
+    if next.starts_with('/') && !next.starts_with("//") && !next.contains('\\') { next } else { "/" }
+}
+
+async fn form(State(app): State<App>, Query(q): Query<Next>) -> impl IntoResponse {
+    SignInPage { theme: "paper".into(), demo: app.demo, next: safe(&q.next).into(), email: String::new(), wrong: false }
+}
+
+async fn sign_in(State(app): State<App>, mut session: AuthSession, Form(c): Form<Credentials>) -> Result<Response, Fail> {
+    let next = safe(&c.next).to_string();
+    let email = c.email.clone();
+    let user = session.authenticate(c).await.map_err(|e| match e {
+        axum_login::Error::Backend(e) => Fail::from(e),
+        e => Fail::Broken(e.to_string()),
+    })?;
+    let Some(user) = user else {
+        let page = SignInPage { theme: "paper".into(), demo: app.demo, next, email, wrong: true };
+        return Ok((StatusCode::UNAUTHORIZED, page).into_response());
+    };
+    session.login(&user).await.map_err(|e| Fail::Broken(e.to_string()))?;
+    Ok(Redirect::to(&next).into_response())
+}
+
+async fn sign_out(mut session: AuthSession) -> Result<Redirect, Fail> {
+    session.logout().await.map_err(|e| Fail::Broken(e.to_string()))?;
+    Ok(Redirect::to("/sign-in"))
+}
+
+#[derive(Deserialize)]
+struct Preferences {
+    theme: String,
+    #[serde(default)]
+    back: String,
+}
+
+async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Redirect, Fail> {
+    let theme = if p.theme == "pit" { "pit" } else { "paper" };
+    let mut s = m.scope().await?;
+    s.set_preferences(m.person.id, theme, &m.person.units).await?;
+    s.commit().await?;
+    Ok(Redirect::to(safe(&p.back)))
+}
+
+/// Sign-in: ten attempts at once, then one every two seconds for the whole server: slow for guessing,
+/// unnoticed by people.
+pub fn routes() -> Router<App> {
+    let limit = GovernorConfigBuilder::default().per_second(2).burst_size(10).key_extractor(GlobalKeyExtractor).finish();
+    let post_sign_in = match limit {
+        Some(config) => post(sign_in).layer(GovernorLayer::new(Arc::new(config))),
+        None => post(sign_in),
+    };
+    Router::new()
+        .route("/sign-in", get(form).merge(post_sign_in))
+        .route("/sign-out", post(sign_out))
+        .route("/preferences", post(preferences))
+}
+
+/// Connections of the owner, for preparing the session table.
+pub(crate) async fn owner_pool(url: &str) -> Result<sqlx::PgPool, String> {
+    sqlx::postgres::PgPoolOptions::new().max_connections(1).connect(url).await.map_err(|e| e.to_string())
+}
+
+pub(crate) async fn grant_sessions(pool: &sqlx::PgPool) -> Result<(), String> {
+    for q in [
+        "GRANT USAGE ON SCHEMA tower_sessions TO baricord_app",
+        "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA tower_sessions TO baricord_app",
+    ] {
+        sqlx::query(q).execute(pool).await.map_err(|e| e.to_string())?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::safe;
+
+    #[test]
+    fn only_paths_of_this_server_are_gone_on_to() {
+        assert_eq!(safe("/cases/1"), "/cases/1");
+        for bad in ["//evil.example", "https://evil.example", "", "/\\evil", "cases"] {
+            assert_eq!(safe(bad), "/", "{bad}");
+        }
+    }
+}

@@ -1,0 +1,393 @@
+//! Views beside the drawing: the order map's ladder, levels against speed, the dial, the side view,
+//! before over after. SVG, classes only; one line style for each family everywhere.
+
+use crate::drawing::esc;
+use baricord_core::analysis::{LevelBin, OrderMap};
+use baricord_core::angles::{Angles, Element};
+use baricord_core::orders::Family;
+use baricord_core::runout::{Reading, Runout};
+use baricord_core::vehicle::JointKind;
+use std::fmt::Write;
+
+/// Where the map's plot stands in its own units: the canvas is laid over it.
+const PLOT: (f64, f64, f64, f64) = (62.0, 12.0, 690.0, 300.0);
+
+/// A rung of the ladder beside the map.
+pub struct Rung {
+    pub key: String,
+    pub words: String,
+    pub order: f64,
+    pub family: Family,
+    pub chosen: bool,
+    pub found: bool,
+    pub href: Option<String>,
+}
+
+/// Class of a family's line style.
+pub fn family_class(f: Family) -> &'static str {
+    match f {
+        Family::Wheel => "wheel",
+        Family::Half => "half",
+        Family::Shaft => "shaft",
+        Family::Engine => "engine",
+        Family::Mesh => "mesh",
+        Family::Bearing => "bearing",
+    }
+}
+
+/// Round ticks over a range.
+fn ticks(lo: f64, hi: f64, most: usize) -> Vec<f64> {
+    let raw = (hi - lo).max(1e-9) / most as f64;
+    let mag = 10f64.powf(raw.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].iter().map(|k| k * mag).find(|s| *s >= raw).unwrap_or(mag * 10.0);
+    let first = (lo / step).ceil() as i64;
+    (first..).map(|i| i as f64 * step).take_while(|x| *x <= hi + 1e-9).collect()
+}
+
+fn tick_text(x: f64, step: f64) -> String {
+    if step >= 1.0 {
+        format!("{x:.0}")
+    } else if step >= 0.1 {
+        format!("{x:.1}")
+    } else {
+        format!("{x:.2}")
+    }
+}
+
+fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
+    let (px, py, pw, ph) = plot;
+    for t in ticks(lo, hi, 10) {
+        let x = px + pw * (t - lo) / (hi - lo);
+        let last = x > px + pw - 40.0;
+        let unit = if last { " km/h" } else { "" };
+        let _ = write!(
+            o,
+            r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/><text class="figure mid" x="{x:.1}" y="{:.1}">{t:.0}{unit}</text>"#,
+            py + ph,
+            py + ph + 5.0,
+            py + ph + 19.0
+        );
+    }
+}
+
+/// Axes and ladder around an order map; the canvas with the ink lies over the plot.
+pub fn map_frame(map: &OrderMap, rungs: &[Rung], mark: Option<(f64, f64)>) -> String {
+    let (px, py, pw, ph) = PLOT;
+    let top = map.rows as f64 * map.order_step;
+    let (lo, hi) = (map.speed_from, map.speed_from + map.columns as f64 * map.speed_step);
+    let y = |order: f64| py + ph * (1.0 - order / top);
+    let mut o = String::from(
+        r#"<svg class="mapframe" viewBox="0 0 950 340" role="group" aria-label="Order map: orders against road speed">"#,
+    );
+    let _ = write!(o, r#"<rect class="frame" x="{px}" y="{py}" width="{pw}" height="{ph}"/>"#);
+    axis_x(&mut o, PLOT, lo, hi);
+    for t in ticks(0.0, top, 10) {
+        let _ = write!(
+            o,
+            r#"<line class="hair" x1="{:.1}" y1="{1:.1}" x2="{px}" y2="{1:.1}"/><text class="figure end" x="{2:.1}" y="{3:.1}">{t:.0}</text>"#,
+            px - 5.0,
+            y(t),
+            px - 9.0,
+            y(t) + 4.5
+        );
+    }
+    let _ = write!(
+        o,
+        r#"<text class="note turned" transform="translate(20 {:.0}) rotate(-90)">times a wheel turn</text>"#,
+        py + ph / 2.0 + 50.0
+    );
+    // Words keep their distance: pushed apart from the top down, then back up from the bottom.
+    let mut sorted: Vec<&Rung> = rungs.iter().filter(|r| r.order > 0.0 && r.order < top).collect();
+    sorted.sort_by(|a, b| b.order.total_cmp(&a.order));
+    let mut at: Vec<f64> = sorted.iter().map(|r| y(r.order)).collect();
+    for i in 1..at.len() {
+        at[i] = at[i].max(at[i - 1] + 19.0);
+    }
+    let floor = py + ph + 2.0;
+    for i in (0..at.len()).rev() {
+        let limit = if i + 1 == at.len() { floor } else { at[i + 1] - 19.0 };
+        at[i] = at[i].min(limit);
+    }
+    for (r, ty) in sorted.iter().zip(&at) {
+        let class = family_class(r.family);
+        let state = match (r.chosen, r.found) {
+            (true, _) => "chosen",
+            (_, true) => "found",
+            _ => "quiet",
+        };
+        let ly = y(r.order);
+        let (open, close) = match &r.href {
+            Some(h) => (format!(r#"<a href="{}" data-rung="{}" class="rung {state}">"#, esc(h), r.key), "</a>"),
+            None => (format!(r#"<g data-rung="{}" class="rung {state}" tabindex="0">"#, r.key), "</g>"),
+        };
+        let _ = write!(
+            o,
+            r#"{open}<rect class="touch" x="{0:.1}" y="{1:.1}" width="196" height="19"/><path class="order {class}" d="M{2:.1} {ly:.1} h8 L{3:.1} {ty:.1} h14"/><text class="rungname" x="{4:.1}" y="{5:.1}">{6}</text><text class="figure end" x="948" y="{5:.1}">{7:.2}</text>{close}"#,
+            px + pw,
+            ty - 10.0,
+            px + pw,
+            px + pw + 14.0,
+            px + pw + 33.0,
+            ty + 4.5,
+            esc(&r.words),
+            r.order
+        );
+        if r.chosen {
+            let _ = write!(o, r#"<line class="order chosen {class}" x1="{px}" y1="{ly:.1}" x2="{:.1}" y2="{ly:.1}"/>"#, px + pw);
+        }
+    }
+    if let Some((kmh, order)) = mark
+        && order < top
+    {
+        let x = px + pw * (kmh - lo) / (hi - lo);
+        let _ = write!(o, r#"<circle class="spot" cx="{x:.1}" cy="{:.1}" r="8"/>"#, y(order));
+    }
+    o += "</svg>";
+    o
+}
+
+/// One curve of levels.
+pub struct Curve<'a> {
+    pub levels: &'a [LevelBin],
+    pub class: &'static str,
+    pub words: &'static str,
+}
+
+/// Levels against speed, with the felt line (speed, level) where there is one.
+pub fn level_chart(curves: &[Curve], felt: &[(f64, f64)], mark: Option<f64>, unit: &str) -> String {
+    let all = || curves.iter().flat_map(|c| c.levels.iter());
+    let (lo, hi) = all().fold((f64::MAX, f64::MIN), |b, l| (b.0.min(l.speed_kmh - 2.5), b.1.max(l.speed_kmh + 2.5)));
+    if lo >= hi {
+        return String::new();
+    }
+    let top = all().map(|l| l.amplitude + l.sigma).fold(1e-6, f64::max) * 1.15;
+    let plot = (62.0, 14.0, 690.0, 96.0);
+    let (px, py, pw, ph) = plot;
+    let x = |v: f64| px + pw * (v - lo) / (hi - lo);
+    let y = |a: f64| py + ph * (1.0 - (a / top).clamp(0.0, 1.0));
+    let mut o = String::from(r#"<svg class="levels" viewBox="0 0 772 140" role="img" aria-label="Level against road speed">"#);
+    let _ = write!(o, r#"<path class="hair" d="M{px} {py} V{:.1} H{:.1}"/>"#, py + ph, px + pw);
+    axis_x(&mut o, plot, lo, hi);
+    let steps = ticks(0.0, top, 3);
+    let step = steps.get(1).copied().unwrap_or(1.0);
+    for t in steps {
+        let _ = write!(o, r#"<text class="figure end" x="{:.1}" y="{:.1}">{}</text>"#, px - 9.0, y(t) + 4.5, tick_text(t, step));
+    }
+    let _ = write!(o, r#"<text class="note" x="{:.1}" y="11">{}, peak</text>"#, px + 4.0, esc(unit));
+    if !felt.is_empty() {
+        let line: Vec<String> =
+            felt.iter().filter(|f| f.0 >= lo && f.0 <= hi).map(|f| format!("{:.1},{:.1}", x(f.0), y(f.1))).collect();
+        if let Some((v, a)) = felt.iter().rev().find(|f| f.0 <= hi)
+            && line.len() > 1
+        {
+            let _ = write!(
+                o,
+                r#"<polyline class="felt" points="{}"/><text class="note felt-word" x="{:.1}" y="{:.1}">felt from here up</text>"#,
+                line.join(" "),
+                x(*v) - 100.0,
+                (y(*a) - 5.0).max(py + 10.0)
+            );
+        }
+    }
+    for c in curves {
+        let band: Vec<(f64, f64, f64)> = c
+            .levels
+            .iter()
+            .map(|l| (x(l.speed_kmh), y(l.amplitude + 2.0 * l.sigma), y((l.amplitude - 2.0 * l.sigma).max(0.0))))
+            .collect();
+        let up: Vec<String> = band.iter().map(|b| format!("{:.1},{:.1}", b.0, b.1)).collect();
+        let down: Vec<String> = band.iter().rev().map(|b| format!("{:.1},{:.1}", b.0, b.2)).collect();
+        let line: Vec<String> = c.levels.iter().map(|l| format!("{:.1},{:.1}", x(l.speed_kmh), y(l.amplitude))).collect();
+        let _ = write!(
+            o,
+            r#"<polygon class="error" points="{} {}"/><polyline class="curve order {}" points="{}"/>"#,
+            up.join(" "),
+            down.join(" "),
+            c.class,
+            line.join(" ")
+        );
+        if let (false, Some(l)) = (c.words.is_empty(), c.levels.iter().max_by(|a, b| a.amplitude.total_cmp(&b.amplitude))) {
+            let _ = write!(
+                o,
+                r#"<text class="note {}" x="{:.1}" y="{:.1}">{}</text>"#,
+                c.class,
+                x(l.speed_kmh) + 6.0,
+                (y(l.amplitude) - 6.0).max(py + 8.0),
+                c.words
+            );
+        }
+    }
+    if let Some(v) = mark {
+        let _ = write!(o, r#"<line class="here" x1="{0:.1}" y1="{py}" x2="{0:.1}" y2="{1:.1}"/>"#, x(v), py + ph);
+    }
+    o += "</svg>";
+    o
+}
+
+/// The dial at its station: the part's own circle, readings round it, the fitted circle, the high spot.
+pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
+    let (cx, cy, r) = (150.0, 150.0, 84.0);
+    let largest = points.iter().map(|p| p.mm.get().abs()).fold(limit, f64::max).max(0.05);
+    let scale = 40.0 / largest;
+    let mut o = String::from(r#"<svg class="dial" viewBox="0 0 300 300" role="img" aria-label="Dial readings round one turn">"#);
+    let _ = write!(o, r#"<circle class="frame" cx="{cx}" cy="{cy}" r="{r}"/><circle class="hair" cx="{cx}" cy="{cy}" r="134"/>"#);
+    let at = |deg: f64, radius: f64| {
+        let a = deg.to_radians();
+        (cx + radius * a.sin(), cy - radius * a.cos())
+    };
+    for k in 0..24 {
+        let d = 15.0 * f64::from(k);
+        let ((x1, y1), (x2, y2)) = (at(d, 134.0), at(d, if k % 3 == 0 { 124.0 } else { 129.0 }));
+        let _ = write!(o, r#"<line class="line" x1="{x1:.1}" y1="{y1:.1}" x2="{x2:.1}" y2="{y2:.1}"/>"#);
+    }
+    for d in [0.0, 90.0, 180.0, 270.0] {
+        let (x, y) = at(d, 145.0);
+        let _ = write!(o, r#"<text class="figure mid" x="{x:.1}" y="{:.1}">{d:.0}°</text>"#, y + 4.5);
+    }
+    if let Some(f) = fit {
+        let (dx, dy) = at(f.high_spot_deg.get(), f.eccentricity_mm.get() * scale);
+        let base = f.offset_mm.get() * scale;
+        let _ = write!(o, r#"<circle class="fitted" cx="{dx:.1}" cy="{dy:.1}" r="{:.1}"/>"#, (r + base).max(4.0));
+        let ((x1, y1), (x2, y2)) = (at(f.high_spot_deg.get(), 100.0), at(f.high_spot_deg.get(), 132.0));
+        let (tx, ty) = at(f.high_spot_deg.get(), 62.0);
+        let _ = write!(
+            o,
+            r#"<path class="here thick" d="M{x1:.1} {y1:.1} L{x2:.1} {y2:.1}"/><text class="label mid" x="{tx:.1}" y="{:.1}">high {:.0}°</text>"#,
+            ty + 4.0,
+            f.high_spot_deg.get()
+        );
+        let over = f.raw_tir_mm.get() > limit;
+        let _ = write!(
+            o,
+            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm of {limit:.2}</text>"#,
+            if over { " over" } else { "" },
+            cy + 4.0,
+            f.raw_tir_mm.get(),
+            cy + 22.0
+        );
+    } else {
+        let _ = write!(o, r#"<text class="note mid" x="{cx}" y="{cy}">four marks at least</text>"#);
+    }
+    for p in points {
+        let (x, y) = at(p.deg.get(), r + p.mm.get() * scale);
+        let (x0, y0) = at(p.deg.get(), r);
+        let _ = write!(
+            o,
+            r#"<line class="hair" x1="{x0:.1}" y1="{y0:.1}" x2="{x:.1}" y2="{y:.1}"/><circle class="reading" cx="{x:.1}" cy="{y:.1}" r="4"/>"#
+        );
+    }
+    o += "</svg>";
+    o
+}
+
+/// The side view: true slopes, drawn four times too steep, joints with their angle.
+pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles>, over: &[bool]) -> String {
+    const STEEP: f64 = 4.0;
+    let n = elements.len();
+    let (w, h) = (900.0, 210.0);
+    let ends = 110.0;
+    let middle = (w - 120.0 - 2.0 * ends) / (n.saturating_sub(2)).max(1) as f64;
+    let lengths: Vec<f64> = (0..n).map(|i| if i == 0 || i + 1 == n { ends } else { middle }).collect();
+    let slope = |i: usize| (elements[i].side_deg.rad() * STEEP).clamp(-1.1, 1.1);
+    let mut points = vec![(60.0, 0.0)];
+    for (i, l) in lengths.iter().enumerate() {
+        let (x, y) = points[i];
+        points.push((x + l * slope(i).cos(), y + l * slope(i).sin()));
+    }
+    let (lo, hi) = points.iter().fold((f64::MAX, f64::MIN), |b, p| (b.0.min(p.1), b.1.max(p.1)));
+    let shrink = (110.0 / (hi - lo).max(1.0)).min(1.0);
+    let y0 = 74.0 - lo * shrink;
+    let at = |i: usize| (points[i].0, y0 + points[i].1 * shrink);
+    let mut o = format!(
+        r#"<svg class="sideview" viewBox="0 0 {w} {h}" role="img" aria-label="Side view of the shaft, slopes drawn four times too steep">"#
+    );
+    for i in 0..n {
+        let ((x1, y1), (x2, y2)) = (at(i), at(i + 1));
+        let thick = if i == 0 || i + 1 == n { 19.0 } else { 11.0 };
+        let length = (x2 - x1).hypot(y2 - y1).max(1.0);
+        let (ux, uy) = (-(y2 - y1) / length * thick, (x2 - x1) / length * thick);
+        let _ = write!(
+            o,
+            r#"<polygon class="body" points="{:.1},{:.1} {:.1},{:.1} {:.1},{:.1} {:.1},{:.1}"/><line class="axis" x1="{x1:.1}" y1="{y1:.1}" x2="{x2:.1}" y2="{y2:.1}"/>"#,
+            x1 + ux,
+            y1 + uy,
+            x2 + ux,
+            y2 + uy,
+            x2 - ux,
+            y2 - uy,
+            x1 - ux,
+            y1 - uy
+        );
+        let (mx, my) = ((x1 + x2) / 2.0, (y1 + y2) / 2.0);
+        let d = elements[i].side_deg.get();
+        let lower = if d > 0.04 {
+            "axle end lower"
+        } else if d < -0.04 {
+            "axle end higher"
+        } else {
+            "level"
+        };
+        let _ = write!(
+            o,
+            r#"<path class="gauge" d="M{mx:.1} {:.1} l-7 -9 h14 z"/><text class="label mid" x="{mx:.1}" y="{:.1}">{:.1}° {lower}</text><text class="note mid" x="{mx:.1}" y="{:.1}">{}</text>"#,
+            my - thick,
+            my - thick - 14.0,
+            d.abs(),
+            my + thick + 15.0,
+            esc(&elements[i].name)
+        );
+    }
+    for i in 1..n {
+        let (x, y) = at(i);
+        let bad = over.get(i - 1).copied().unwrap_or(false);
+        let class = if bad { "joint over" } else { "joint" };
+        let _ = write!(o, r#"<circle class="{class}" cx="{x:.1}" cy="{y:.1}" r="9"/>"#);
+        if let Some(b) = fit.and_then(|f| f.joint_deg.get(i - 1)) {
+            let _ = write!(
+                o,
+                r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/><text class="{} mid" x="{x:.1}" y="{:.1}">{:.1}°</text>"#,
+                y + 9.0,
+                h - 26.0,
+                if bad { "angle over" } else { "angle" },
+                h - 9.0,
+                b.get()
+            );
+        }
+        if let Some(k) = joints.get(i - 1).filter(|k| **k != JointKind::Cross) {
+            let _ = write!(o, r#"<text class="note mid" x="{x:.1}" y="{:.1}">{}</text>"#, y - 14.0, k.words());
+        }
+    }
+    o += "</svg>";
+    o
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use baricord_core::units::{Degrees, Millimetres};
+
+    #[test]
+    fn ticks_are_round_and_inside() {
+        assert_eq!(ticks(40.0, 130.0, 10), [40.0, 50.0, 60.0, 70.0, 80.0, 90.0, 100.0, 110.0, 120.0, 130.0]);
+        assert_eq!(ticks(0.0, 0.45, 3), [0.0, 0.2, 0.4]);
+    }
+
+    #[test]
+    fn a_map_with_no_rungs_and_a_chart_with_no_levels_draw() {
+        let m = OrderMap { speed_from: 40.0, speed_step: 1.0, columns: 80, order_step: 0.03, rows: 300, full: 1.0, ink: vec![] };
+        assert!(map_frame(&m, &[], None).ends_with("</svg>"));
+        assert_eq!(level_chart(&[], &[], None, "m/s²"), "");
+    }
+
+    #[test]
+    fn a_dial_shows_its_limit_and_says_when_it_is_over() {
+        let points: Vec<Reading> = (0..8)
+            .map(|i| Reading { deg: Degrees(45.0 * f64::from(i)), mm: Millimetres((f64::from(i) * 0.785).cos()) })
+            .collect();
+        let input = baricord_core::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
+        let fit = baricord_core::runout::runout(&input).unwrap();
+        let svg = dial(&points, Some(&fit), 0.75);
+        assert!(svg.contains("mm of 0.75") && svg.contains("big mid over"));
+        assert!(!dial(&points, Some(&fit), 3.0).contains("big mid over"));
+    }
+}

@@ -1,0 +1,8 @@
+//! The vehicle's driveline as a drawing: the page's own heading. Rendered on the server as SVG.
+
+mod layout;
+mod svg;
+
+pub use layout::{HEIGHT, Part, Rect, Sheet, lay_out};
+pub(crate) use svg::esc;
+pub use svg::{Marks, Pin, band, picture};

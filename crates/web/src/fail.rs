@@ -1,0 +1,147 @@
+//! What went wrong, as a page that names the field or line and what to do. Nothing entered is lost:
+//! the browser keeps the form, and the reason comes to it in a header.
+
+use crate::auth::Member;
+use askama::Template;
+use axum::http::{HeaderValue, StatusCode};
+use axum::response::{Html, IntoResponse, Redirect, Response};
+use baricord_core::problem::Problem;
+use baricord_store::StoreError;
+
+/// A request that did not succeed.
+#[derive(Debug)]
+pub enum Fail {
+    /// Not there, or of another workshop.
+    NotFound,
+    /// Sign in first; then go on to this path.
+    SignIn(String),
+    /// Not with this role.
+    Forbidden,
+    /// The input does not fit.
+    Problem(Problem),
+    /// Someone else has saved meanwhile.
+    Stale(String),
+    /// The upload is too large.
+    TooLarge,
+    /// The database does not answer.
+    Down,
+    /// A fault of the program.
+    Broken(String),
+}
+
+impl From<StoreError> for Fail {
+    fn from(e: StoreError) -> Self {
+        match e {
+            StoreError::NotFound => Fail::NotFound,
+            StoreError::Stale { by, what, .. } => Fail::Stale(format!("{by} has saved meanwhile: {what}")),
+            StoreError::Problem(p) => Fail::Problem(p),
+            StoreError::Database(e) => {
+                tracing::error!(error = %e, "database");
+                let down = matches!(e, sqlx_error::PoolTimedOut | sqlx_error::Io(_) | sqlx_error::PoolClosed)
+                    || e.as_database_error()
+                        .is_some_and(|d| d.code().is_some_and(|c| c.starts_with("57") || c.starts_with("08")));
+                if down { Fail::Down } else { Fail::Broken(e.to_string()) }
+            }
+            StoreError::Broken(m) => Fail::Broken(m),
+        }
+    }
+}
+use baricord_store::DatabaseError as sqlx_error;
+
+impl From<Problem> for Fail {
+    fn from(p: Problem) -> Self {
+        Fail::Problem(p)
+    }
+}
+
+#[derive(Template)]
+#[template(path = "fail.html")]
+struct FailPage {
+    title: &'static str,
+    message: String,
+    field: Option<String>,
+    line: Option<u64>,
+    advice: &'static str,
+    theme: String,
+}
+
+impl IntoResponse for Fail {
+    fn into_response(self) -> Response {
+        let (status, title, problem, advice) = match self {
+            Fail::SignIn(next) => {
+                return Redirect::to(&format!("/sign-in?next={next}")).into_response();
+            }
+            Fail::NotFound => (
+                StatusCode::NOT_FOUND,
+                "Not here",
+                Problem::new("not-found", "There is no such page, or it is not this workshop's."),
+                "Go back to the board.",
+            ),
+            Fail::Forbidden => (
+                StatusCode::FORBIDDEN,
+                "Only to look at",
+                Problem::new("forbidden", "With this sign-in cases can be looked at, not changed."),
+                "Ask the owner of the workshop for another role.",
+            ),
+            Fail::Problem(p) => (
+                StatusCode::UNPROCESSABLE_ENTITY,
+                "That does not fit",
+                p,
+                "What you typed is still there: go back, correct it, send it again.",
+            ),
+            Fail::Stale(m) => (
+                StatusCode::CONFLICT,
+                "Changed meanwhile",
+                Problem::new("stale", m),
+                "What you typed is still there: look at the case in another tab, then send yours again.",
+            ),
+            Fail::TooLarge => (
+                StatusCode::PAYLOAD_TOO_LARGE,
+                "Too large",
+                Problem::new("too-large", "A recording may have up to 2 GiB.").field("file"),
+                "Cut the recording to the run that matters, or record fewer channels.",
+            ),
+            Fail::Down => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "The database does not answer",
+                Problem::new("unavailable", "The server has lost its database. Nothing was changed."),
+                "Leave this page open and try again in a moment; what you typed stays.",
+            ),
+            Fail::Broken(m) => {
+                tracing::error!(message = m, "broken");
+                (
+                    StatusCode::INTERNAL_SERVER_ERROR,
+                    "A fault of the program",
+                    Problem::new("broken", "Something went wrong that should not. It is in the server's log."),
+                    "Try again; if it stays, tell whoever keeps this server.",
+                )
+            }
+        };
+        let told = match (&problem.field, problem.line) {
+            (Some(f), Some(l)) => format!("{} ({f}, line {l})", problem.message),
+            (Some(f), None) => format!("{} ({f})", problem.message),
+            (None, Some(l)) => format!("{} (line {l})", problem.message),
+            (None, None) => problem.message.clone(),
+        };
+        let page =
+            FailPage { title, message: problem.message, field: problem.field, line: problem.line, advice, theme: "paper".into() };
+        let mut response = (status, Html(page.render().unwrap_or_else(|e| e.to_string()))).into_response();
+        // Percent-encoded: headers are ASCII, sentences are not.
+        let coded: String =
+            told.bytes().map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") }).collect();
+        if let Ok(v) = HeaderValue::from_str(&coded) {
+            response.headers_mut().insert("x-problem", v);
+        }
+        response
+    }
+}
+
+/// No such address.
+pub async fn nowhere() -> Fail {
+    Fail::NotFound
+}
+
+/// Only for those who may change cases.
+pub fn may_write(m: &Member) -> Result<(), Fail> {
+    if m.person.role().may_write() { Ok(()) } else { Err(Fail::Forbidden) }
+}

@@ -1,0 +1,370 @@
+//! What all pages of a case share: heading, stations, the drawing, the ledger.
+
+use crate::auth::Member;
+use crate::drawing::{self, Marks, Pin};
+use crate::fail::Fail;
+use baricord_core::analysis::{Analysis, OrderFound};
+use baricord_core::case::Case;
+use baricord_core::orders::Base;
+use baricord_core::progress::{Station, is_done, waiting};
+use baricord_core::reasoning::knowledge::{Knowledge, builtin};
+use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose};
+use baricord_core::verify::Verification;
+use baricord_store::Scope;
+use baricord_store::cases::StoredCase;
+use baricord_store::jobs::Job;
+use serde::Deserialize;
+use std::collections::{HashMap, HashSet};
+use uuid::Uuid;
+
+/// Which symptom a page is about.
+#[derive(Clone, Debug, Default, Deserialize)]
+pub struct Which {
+    /// Its id; the first when left out.
+    #[serde(default)]
+    pub s: Option<String>,
+}
+
+/// Everything that is known of a case.
+pub struct Known {
+    pub stored: StoredCase,
+    pub analysis: Option<Analysis>,
+    pub proof: Option<Verification>,
+    pub diagnosis: Diagnosis,
+    pub job: Option<Job>,
+    /// The symptom that the page is about.
+    pub symptom: Option<String>,
+}
+
+impl Known {
+    /// Reads a case and weighs it.
+    pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, Fail> {
+        let stored = scope.case(id).await?;
+        let found = scope.analysis(id).await?;
+        let job = scope.job(id).await?;
+        let (analysis, proof) = match found {
+            Some((a, v)) => (Some(a), Some(v)),
+            None => (None, None),
+        };
+        let diagnosis = diagnose(&stored.case, builtin(), analysis.as_ref());
+        let symptom = symptom
+            .filter(|s| stored.case.symptom(s).is_some())
+            .map(String::from)
+            .or_else(|| stored.case.symptoms.first().map(|s| s.id.clone()));
+        Ok(Self { stored, analysis, proof, diagnosis, job, symptom })
+    }
+    /// The case.
+    pub fn case(&self) -> &Case {
+        &self.stored.case
+    }
+    /// The answer for the page's symptom.
+    pub fn answer(&self) -> Option<&SymptomAnswer> {
+        let id = self.symptom.as_deref()?;
+        self.diagnosis.symptoms.iter().find(|s| s.id == id)
+    }
+}
+
+/// A station on the dimension line.
+pub struct StationMark {
+    pub id: &'static str,
+    pub words: &'static str,
+    pub done: bool,
+    pub here: bool,
+    /// Where it stands on the line, in the line's own units.
+    pub x: f64,
+}
+
+/// A cause in the ledger.
+pub struct Cause {
+    pub name: String,
+    pub percent: u32,
+    /// Length of its bar, of 100.
+    pub bar: f64,
+    pub because: Vec<(String, String)>,
+}
+
+/// A part that is out.
+pub struct Ruled {
+    pub name: String,
+    pub by: String,
+}
+
+/// A test to come.
+pub struct NextLine {
+    pub ask: String,
+    pub minutes: u32,
+}
+
+/// The ledger of one symptom.
+#[derive(Default)]
+pub struct Ledger {
+    pub heading: String,
+    pub others: Vec<(String, String)>,
+    pub causes: Vec<Cause>,
+    pub rest: String,
+    pub ruled: Vec<Ruled>,
+    pub ruled_more: usize,
+    pub next: Vec<NextLine>,
+    pub warnings: Vec<String>,
+}
+
+/// The frame of a case page.
+pub struct Frame {
+    pub id: Uuid,
+    pub theme: String,
+    pub person: String,
+    pub title: String,
+    pub subtitle: String,
+    pub version: i32,
+    pub stations: Vec<StationMark>,
+    pub station: &'static str,
+    pub band: String,
+    pub ledger: Ledger,
+    pub symptom: String,
+    pub can_write: bool,
+    pub waits: String,
+    pub waits_at: &'static str,
+    pub last: String,
+}
+
+/// A fault in words, with its place.
+pub fn cause_words(k: &Knowledge, case: &Case, fault: &str, at: &str, gear: Option<&str>) -> String {
+    let Some(f) = k.fault(fault) else { return "none of these".into() };
+    let place = match gear {
+        Some(g) => format!("{}, gear {g}", case.vehicle.place_words(at)),
+        None => case.vehicle.place_words(at),
+    };
+    // "wheel bearing worn, front left hub" rather than the fault's word twice.
+    format!("{}, {}", f.name, place)
+}
+
+/// A kind of symptom in words.
+pub fn kind_words(kind: &str) -> String {
+    kind.replace('-', " ")
+}
+
+/// Signed bits, as on the ledger.
+pub fn bits(b: f64) -> String {
+    format!("{b:+.1}")
+}
+
+impl Frame {
+    /// Builds the frame around a page.
+    pub async fn new(m: &Member, scope: &mut Scope, k: &Known, station: Station) -> Result<Self, Fail> {
+        let case = k.case();
+        let waits = waiting(case, k.proof.as_ref());
+        let stations = Station::PAGES
+            .iter()
+            .enumerate()
+            .map(|(i, s)| StationMark {
+                id: s.id(),
+                words: s.words(),
+                done: is_done(case, *s),
+                here: *s == station,
+                x: 8.0 + 92.0 * i as f64,
+            })
+            .collect();
+        let last = scope.steps(k.stored.id, 1).await?.into_iter().next().map_or(String::new(), |s| s.what);
+        Ok(Self {
+            id: k.stored.id,
+            theme: m.person.theme.clone(),
+            person: m.person.name.clone(),
+            title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
+            subtitle: subtitle(case),
+            version: k.stored.version,
+            stations,
+            station: station.id(),
+            band: drawing::band(&case.vehicle, &marks(k)),
+            ledger: ledger(k),
+            symptom: k.symptom.clone().unwrap_or_default(),
+            can_write: m.person.role().may_write(),
+            waits: waits.words,
+            waits_at: if waits.station == Station::Done { "prove" } else { waits.station.id() },
+            last,
+        })
+    }
+}
+
+fn subtitle(case: &Case) -> String {
+    let v = &case.vehicle;
+    let mut parts = vec![v.name.clone()];
+    let kind = match v.gearbox.kind {
+        baricord_core::vehicle::GearboxKind::Manual => format!("{}-speed manual", v.gearbox.gears.len()),
+        baricord_core::vehicle::GearboxKind::Automatic => format!("{}-speed automatic", v.gearbox.gears.len()),
+        baricord_core::vehicle::GearboxKind::Cvt => "continuously variable".into(),
+        baricord_core::vehicle::GearboxKind::SingleSpeed => "electric, single speed".into(),
+    };
+    parts.push(kind);
+    if let Some(a) = v.main_axle().and_then(|e| v.axle(e)) {
+        match (a.ring_teeth, a.pinion_teeth, a.ratio) {
+            (Some(r), Some(p), _) => parts.push(format!("{r}:{p}")),
+            (_, _, Some(r)) => parts.push(format!("{r:.2}")),
+            _ => {}
+        }
+    }
+    if let Some(t) = &v.tyre.size {
+        parts.push(t.clone());
+    } else if let Ok(f) = v.tyre.figures() {
+        parts.push(format!("rolls {:.3} m", f.rolling_circumference_m.get()));
+    }
+    parts.join(" · ")
+}
+
+fn ledger(k: &Known) -> Ledger {
+    let (kb, case) = (builtin(), k.case());
+    let Some(a) = k.answer() else { return Ledger::default() };
+    let symptom = case.symptom(&a.id);
+    let mut l = Ledger {
+        heading: symptom.map_or(String::new(), |s| {
+            let words = if s.words.is_empty() { kind_words(&s.kind) } else { s.words.clone() };
+            format!("{} · {}", s.id, words)
+        }),
+        others: case.symptoms.iter().filter(|s| s.id != a.id).map(|s| (s.id.clone(), kind_words(&s.kind))).collect(),
+        ..Ledger::default()
+    };
+    let named: Vec<_> = a.ranked.iter().filter(|r| r.fault != "unknown").collect();
+    for r in named.iter().take(3) {
+        l.causes.push(Cause {
+            name: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
+            percent: (r.p * 100.0).round() as u32,
+            bar: r.p * 100.0,
+            because: r.because.iter().take(5).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
+        });
+    }
+    let unknown = a.ranked.iter().find(|r| r.fault == "unknown").map_or(0.0, |r| r.p);
+    let more: Vec<f64> = named.iter().skip(3).map(|r| r.p).filter(|p| *p >= 0.005).collect();
+    let sum: f64 = named.iter().skip(3).map(|r| r.p).sum();
+    l.rest = format!("{} more together {:.0} % · none of these {:.0} %", more.len(), sum * 100.0, unknown * 100.0);
+    // One line for a fault that is out at several places by the same test.
+    let mut groups: Vec<(String, String, usize, String)> = vec![];
+    for r in &a.ruled_out {
+        match groups.iter_mut().find(|g| g.0 == r.fault && g.1 == r.by) {
+            Some(g) => g.2 += 1,
+            None => groups.push((r.fault.clone(), r.by.clone(), 1, r.at.clone())),
+        }
+    }
+    l.ruled_more = groups.len().saturating_sub(6);
+    l.ruled = groups
+        .into_iter()
+        .take(6)
+        .map(|(fault, by, n, at)| Ruled {
+            name: if n == 1 {
+                cause_words(kb, case, &fault, &at, None)
+            } else {
+                kb.fault(&fault).map_or(fault, |f| f.name.clone())
+            },
+            by,
+        })
+        .collect();
+    l.next = a
+        .next
+        .iter()
+        .take(3)
+        .map(|n| NextLine {
+            ask: ask_words(kb, case, &n.test, n.at.as_deref(), n.gear.as_deref()),
+            minutes: n.minutes.round() as u32,
+        })
+        .collect();
+    l.warnings = k.diagnosis.warnings.iter().map(|w| w.message.clone()).collect();
+    l
+}
+
+/// A test in words, with its place.
+pub fn ask_words(k: &Knowledge, case: &Case, test: &str, at: Option<&str>, gear: Option<&str>) -> String {
+    let ask = k.test(test).map_or(test.to_string(), |t| t.ask.clone());
+    match (at, gear) {
+        (_, Some(g)) => format!("{ask}: gear {g}"),
+        (Some(a), None) => format!("{ask}: {}", case.vehicle.place_words(a)),
+        (None, None) => ask,
+    }
+}
+
+/// Name of an order's rung: what the drawing and the map share.
+pub fn rung(base: Base, order: f64) -> String {
+    format!("{}{:.2}", if base == Base::Engine { "e" } else { "w" }, order)
+}
+
+/// The strongest orders of the runs before, one list.
+pub fn main_orders(case: &Case, a: &Analysis) -> Vec<OrderFound> {
+    let before: HashSet<&str> = case.recordings.iter().filter(|r| !r.is_after()).map(|r| r.id.as_str()).collect();
+    a.recordings.iter().filter(|r| before.contains(r.id.as_str())).flat_map(|r| r.orders.iter().take(6).cloned()).collect()
+}
+
+fn marks(k: &Known) -> Marks {
+    let case = k.case();
+    let mut m = Marks { href: Some(format!("/cases/{}/part/", k.stored.id)), ..Marks::default() };
+    if let Some(a) = k.answer() {
+        let mut sum: HashMap<String, f64> = HashMap::new();
+        for r in a.ranked.iter().filter(|r| r.fault != "unknown") {
+            *sum.entry(r.at.clone()).or_default() += r.p;
+        }
+        // A place is cleared when a test put a fault of it out and nothing of it is left.
+        for r in &a.ruled_out {
+            if sum.get(&r.at).copied().unwrap_or(0.0) < 0.01 {
+                m.cleared.insert(r.at.clone());
+            }
+        }
+        m.suspect = sum.into_iter().filter(|(_, p)| *p >= 0.08).collect();
+        if let Some(n) = a.next.first()
+            && let Some(at) = &n.at
+        {
+            m.pins.push(Pin { place: at.clone(), text: "look here next".into(), wanted: true });
+        }
+    }
+    for x in &case.measurements {
+        let Ok(at) = case.measurement_place(x) else { continue };
+        pins_of(case, x, &at, &mut m);
+    }
+    if let Some(a) = &k.analysis {
+        for o in main_orders(case, a).iter().take(1) {
+            if let Some(s) = o.sources.iter().find(|s| m.suspect.contains_key(&s.at)).or(o.sources.first()) {
+                let unit = o.unit.clone().unwrap_or("m/s²".into());
+                m.pins.insert(
+                    0,
+                    Pin {
+                        place: s.at.clone(),
+                        text: format!("{:.2} a turn · {:.2} {unit}", o.order, o.level().0),
+                        wanted: false,
+                    },
+                );
+            }
+        }
+    }
+    if let Ok(ladder) = baricord_core::orders::orders(&case.vehicle, None) {
+        for p in case.vehicle.places() {
+            let rungs: Vec<String> = ladder
+                .iter()
+                .filter(|l| {
+                    l.at == p.id
+                        || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id()))
+                        || p.kind == baricord_core::vehicle::PlaceKind::Hub
+                            && l.at == format!("wheel.{}", p.corner.map_or("", |c| c.id()))
+                })
+                .map(|l| rung(l.base, l.order.get()))
+                .collect();
+            m.rungs.insert(p.id, rungs);
+        }
+    }
+    m
+}
+
+/// Readings pinned to where they were taken.
+fn pins_of(case: &Case, x: &baricord_core::case::Measurement, at: &str, m: &mut Marks) {
+    match x.kind.as_str() {
+        "runout" => {
+            let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::runout::runout(&i));
+            if let (Ok(r), Some(p)) = (fit, case.vehicle.place(at)) {
+                m.pins.push(Pin { place: p.id, text: format!("{:.2} mm", r.raw_tir_mm.get()), wanted: false });
+            }
+        }
+        "angles" => {
+            let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::angles::angles(&i));
+            if let Ok(a) = fit {
+                for (i, d) in a.joint_deg.iter().enumerate() {
+                    m.pins.push(Pin { place: format!("{at}.j{}", i + 1), text: format!("{:.1}°", d.get()), wanted: false });
+                }
+            }
+        }
+        _ => {}
+    }
+}

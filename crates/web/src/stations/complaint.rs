@@ -1,0 +1,171 @@
+//! Complaint: the vehicle as it is described, and what is wrong with it.
+
+use super::fields::{Fields, append, free_id};
+use super::vehicle_form::{self, VehicleForm};
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, Which, kind_words};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{Path, Query};
+use axum::response::{Html, Redirect};
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
+use serde::Deserialize;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+struct SymptomLine {
+    id: String,
+    kind: String,
+    words: String,
+    facts: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "complaint.html")]
+struct ComplaintPage {
+    f: Frame,
+    v: VehicleForm,
+    symptoms: Vec<SymptomLine>,
+    kinds: Vec<(&'static str, String)>,
+    felt: Vec<(&'static str, String)>,
+    heard: Vec<(&'static str, String)>,
+    history: Vec<(&'static str, String, bool)>,
+    first: bool,
+}
+
+/// Where a symptom is heard from, in words.
+fn heard_words(h: &str) -> String {
+    match h {
+        "fl" => "front left".into(),
+        "fr" => "front right".into(),
+        "rl" => "rear left".into(),
+        "rr" => "rear right".into(),
+        "unknown" => "can't tell".into(),
+        other => other.into(),
+    }
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ComplaintPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
+    let case = k.case();
+    let symptoms = case
+        .symptoms
+        .iter()
+        .map(|s| {
+            let mut facts = vec![];
+            if let Some(r) = s.speed_kmh {
+                let n = |x: Option<f64>| x.map_or("…".into(), |x| format!("{x:.0}"));
+                facts.push(format!("{} to {} km/h, worst at {}", n(r.from), n(r.to), n(r.peak)));
+            }
+            if !s.felt.is_empty() {
+                facts.push(format!("felt at {}", s.felt.join(", ").replace('-', " ")));
+            }
+            if let Some(h) = s.heard_from.as_deref().filter(|h| *h != "unknown") {
+                facts.push(format!("from {}", heard_words(h)));
+            }
+            SymptomLine { id: s.id.clone(), kind: kind_words(&s.kind), words: s.words.clone(), facts: facts.join(" · ") }
+        })
+        .collect();
+    Ok(ComplaintPage {
+        v: vehicle_form::form(&case.vehicle),
+        symptoms,
+        kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),
+        felt: FELT.iter().map(|k| (*k, kind_words(k))).collect(),
+        heard: HEARD_FROM.iter().map(|k| (*k, heard_words(k))).collect(),
+        history: HISTORY.iter().map(|h| (*h, kind_words(h), case.history.iter().any(|x| x == h))).collect(),
+        first: case.symptoms.is_empty(),
+        f,
+    })
+}
+
+async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let mut s = m.scope().await?;
+    s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| {
+        if let Some(t) = f.text("title") {
+            d["title"] = t.into();
+        }
+        vehicle_form::write(&mut d["vehicle"], &f)
+    })
+    .await?;
+    if s.analysis(id).await?.is_some() {
+        s.ask_for_analysis(id).await?;
+    }
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+}
+
+async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let kind = f.need("kind", "what it is")?.to_string();
+    if !KINDS.contains(&kind.as_str()) {
+        return Err(baricord_core::problem::Problem::new("unknown-kind", format!("“{kind}” is no kind of symptom"))
+            .field("kind")
+            .into());
+    }
+    let mut speed = serde_json::Map::new();
+    for key in ["from", "peak", "to"] {
+        if let Some(n) = f.number(key)? {
+            speed.insert(key.into(), Value::Number(n));
+        }
+    }
+    let mut s = m.scope().await?;
+    let mut new = String::new();
+    s.edit_case(id, None, &format!("symptom: {}", kind_words(&kind)), &m.person.name, |d| {
+        new = free_id(d, "symptoms", 'S');
+        let mut symptom = json!({
+            "id": new, "kind": kind, "felt": f.all("felt"), "heard_from": f.text("heard_from").unwrap_or("unknown"),
+            "words": f.text("words").unwrap_or_default(),
+        });
+        if !speed.is_empty() {
+            symptom["speed_kmh"] = Value::Object(speed);
+        }
+        append(d, "symptoms", symptom);
+        let known: Vec<String> =
+            d["history"].as_array().map(|a| a.iter().filter_map(|x| x.as_str().map(String::from)).collect()).unwrap_or_default();
+        for h in f.all("history").into_iter().filter(|h| HISTORY.contains(&h.as_str()) && !known.contains(h)) {
+            append(d, "history", h.into());
+        }
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))
+}
+
+#[derive(Deserialize)]
+struct TyreQuery {
+    #[serde(default)]
+    tyre: String,
+}
+
+/// The rolling circumference of what is being typed.
+async fn tyre(_: Member, Query(q): Query<TyreQuery>) -> Html<String> {
+    let words = match vehicle_form::tyre_words(&q.tyre) {
+        Ok(w) => w,
+        Err(p) if q.tyre.trim().is_empty() => {
+            let _ = p;
+            "as on the side wall, for example 215/70R15; or a roll-out, 2.14 m".into()
+        }
+        Err(p) => p.message,
+    };
+    Html(crate::drawing::esc(&words))
+}
+
+/// Routes of the station.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/cases/{id}/complaint", get(show))
+        .route("/cases/{id}/vehicle", post(save_vehicle))
+        .route("/cases/{id}/symptoms", post(add_symptom))
+        .route("/tyre", get(tyre))
+}

@@ -1,0 +1,90 @@
+//! What a form sent, read with names for errors; and small changes to a document.
+
+use baricord_core::problem::Problem;
+use serde_json::{Number, Value};
+
+/// The fields of a form, in its order.
+pub struct Fields(pub Vec<(String, String)>);
+
+impl Fields {
+    /// A field's text, trimmed; none when it is empty.
+    pub fn text(&self, name: &str) -> Option<&str> {
+        self.0.iter().find(|(k, _)| k == name).map(|(_, v)| v.trim()).filter(|v| !v.is_empty())
+    }
+    /// All values of a field that may come several times.
+    pub fn all(&self, name: &str) -> Vec<String> {
+        self.0.iter().filter(|(k, v)| k == name && !v.trim().is_empty()).map(|(_, v)| v.trim().to_string()).collect()
+    }
+    /// A number, kept as it was typed; a decimal comma is understood.
+    pub fn number(&self, name: &str) -> Result<Option<Number>, Problem> {
+        let Some(t) = self.text(name) else { return Ok(None) };
+        parse_number(t).map(Some).ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(name))
+    }
+    /// A number for arithmetic.
+    pub fn float(&self, name: &str) -> Result<Option<f64>, Problem> {
+        Ok(self.number(name)?.and_then(|n| n.as_f64()))
+    }
+    /// A field that must be there.
+    pub fn need(&self, name: &str, what: &str) -> Result<&str, Problem> {
+        self.text(name).ok_or_else(|| Problem::new("missing", format!("{what} is missing")).field(name))
+    }
+    /// The version of the case that the form was made on.
+    pub fn version(&self) -> Option<i32> {
+        self.text("version").and_then(|v| v.parse().ok())
+    }
+}
+
+/// A number as people type it.
+pub fn parse_number(t: &str) -> Option<Number> {
+    let t = t.trim().replace(',', ".");
+    let t = t.strip_prefix('+').unwrap_or(&t);
+    if let Ok(i) = t.parse::<i64>() {
+        return Some(i.into());
+    }
+    Number::from_f64(t.parse::<f64>().ok()?)
+}
+
+/// Puts a value at the end of a list of the document.
+pub fn append(document: &mut Value, list: &str, value: Value) {
+    match document.get_mut(list).and_then(Value::as_array_mut) {
+        Some(a) => a.push(value),
+        None => document[list] = Value::Array(vec![value]),
+    }
+}
+
+/// The first free id of a kind: S1, S2 …
+pub fn free_id(document: &Value, list: &str, letter: char) -> String {
+    let taken: Vec<&str> = document
+        .get(list)
+        .and_then(Value::as_array)
+        .map(|a| a.iter().filter_map(|x| x["id"].as_str()).collect())
+        .unwrap_or_default();
+    (1..).map(|i| format!("{letter}{i}")).find(|id| !taken.contains(&id.as_str())).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_read_as_typed_and_named_when_bad() {
+        let f = Fields(vec![
+            ("a".into(), " 2,50 ".into()),
+            ("b".into(), "x".into()),
+            ("c".into(), String::new()),
+            ("d".into(), "70".into()),
+        ]);
+        assert_eq!(f.float("a").unwrap(), Some(2.5));
+        assert_eq!(f.number("b").unwrap_err().field.as_deref(), Some("b"));
+        assert_eq!(f.number("c").unwrap(), None);
+        assert_eq!(f.number("d").unwrap().unwrap().to_string(), "70");
+    }
+
+    #[test]
+    fn ids_go_on_where_there_is_room() {
+        let mut d = serde_json::json!({"symptoms": [{"id": "S1"}, {"id": "S3"}]});
+        assert_eq!(free_id(&d, "symptoms", 'S'), "S2");
+        append(&mut d, "repairs", 1.into());
+        assert_eq!(d["repairs"][0], 1);
+    }
+}

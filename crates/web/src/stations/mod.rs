@@ -1,0 +1,28 @@
+//! The seven stations of a case, a module each, with its routes, view model and template.
+
+pub mod complaint;
+pub mod decide;
+pub mod fields;
+pub mod lift;
+pub mod measure;
+pub mod part;
+pub mod prove;
+pub mod repair;
+pub mod road;
+mod vehicle_form;
+
+use crate::App;
+use axum::Router;
+
+/// All stations.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .merge(complaint::routes())
+        .merge(road::routes())
+        .merge(lift::routes())
+        .merge(measure::routes())
+        .merge(decide::routes())
+        .merge(repair::routes())
+        .merge(prove::routes())
+        .merge(part::routes())
+}

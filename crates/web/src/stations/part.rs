@@ -1,0 +1,96 @@
+//! A part of the drawing, opened: what is known of it, and what could be looked at there.
+
+use super::decide::{TestCard, cards};
+use crate::App;
+use crate::auth::Member;
+use crate::fail::Fail;
+use crate::page::{Frame, Known, Which, bits};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Router;
+use axum::extract::{Path, Query};
+use axum::routing::get;
+use baricord_core::orders::orders;
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::builtin;
+use uuid::Uuid;
+
+struct FaultLine {
+    name: String,
+    percent: String,
+    because: Vec<(String, String)>,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "part.html")]
+struct PartPage {
+    f: Frame,
+    words: String,
+    faults: Vec<FaultLine>,
+    orders: Vec<(String, String)>,
+    seen: Vec<(String, String)>,
+    cards: Vec<TestCard>,
+    dial: String,
+}
+
+async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let kb = builtin();
+    let p = k.case().vehicle.place(&place).filter(|p| p.id == place).ok_or(Fail::NotFound)?;
+    let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
+    let case = k.case();
+    let faults = k
+        .answer()
+        .map(|a| {
+            a.ranked
+                .iter()
+                .filter(|r| r.at == p.id)
+                .map(|r| FaultLine {
+                    name: match (&r.gear, kb.fault(&r.fault)) {
+                        (Some(g), Some(f)) => format!("{}, gear {g}", f.name),
+                        (None, Some(f)) => f.name.clone(),
+                        _ => r.fault.clone(),
+                    },
+                    percent: if r.p < 0.01 { "out".into() } else { format!("{:.0} %", r.p * 100.0) },
+                    because: r.because.iter().take(4).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
+                })
+                .collect()
+        })
+        .unwrap_or_default();
+    let turns = orders(&case.vehicle, None)
+        .unwrap_or_default()
+        .iter()
+        .filter(|l| l.at == p.id || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id())))
+        .map(|l| {
+            let base = if l.base == baricord_core::orders::Base::Engine { "an engine turn" } else { "a wheel turn" };
+            (l.what.words().to_string(), format!("{:.2} times {base}", l.order.get()))
+        })
+        .collect();
+    let seen = case
+        .observations
+        .iter()
+        .filter(|o| o.at.as_deref().is_some_and(|a| a == p.id || a.starts_with(&format!("{}.", p.id))))
+        .map(|o| {
+            let t = kb.test(&o.test);
+            (
+                t.map_or(o.test.clone(), |t| t.ask.clone()),
+                t.and_then(|t| t.outcome(&o.outcome)).map_or(o.outcome.clone(), |x| x.words.clone()),
+            )
+        })
+        .collect();
+    let here = cards(&k, |_| true, 12).into_iter().filter(|c| c.at == p.id).collect();
+    let dial = match p.kind {
+        baricord_core::vehicle::PlaceKind::Section => format!("{}.centre", p.id),
+        baricord_core::vehicle::PlaceKind::Half
+        | baricord_core::vehicle::PlaceKind::Hub
+        | baricord_core::vehicle::PlaceKind::Wheel => p.id.clone(),
+        _ => String::new(),
+    };
+    Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, dial, f })
+}
+
+/// Routes of a part.
+pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/part/{place}", get(show))
+}

@@ -1,0 +1,196 @@
+//! Prove: the run after over the run before, the change of each order, and the verdict.
+
+use super::fields::Fields;
+use super::road::run_words;
+use crate::App;
+use crate::auth::Member;
+use crate::charts::{Curve, level_chart};
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, Which, cause_words};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{Path, Query};
+use axum::response::Redirect;
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::verify::{SymptomVerdict, Verdict};
+use baricord_store::jobs::Job;
+use uuid::Uuid;
+
+struct ChangeRow {
+    order: String,
+    before: String,
+    after: String,
+    change: String,
+    interval: String,
+    verdict: &'static str,
+    mark: &'static str,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "prove.html")]
+struct ProvePage {
+    f: Frame,
+    sentence: String,
+    verdict: &'static str,
+    verdict_id: &'static str,
+    reasons: Vec<String>,
+    rows: Vec<ChangeRow>,
+    new_orders: Vec<String>,
+    chart: String,
+    has_before: bool,
+    has_after: bool,
+    job: Option<Job>,
+    job_open: bool,
+    repair: Option<(usize, String)>,
+    closed: String,
+    before_words: String,
+    gear: String,
+    throttle: String,
+    place: String,
+    gears: Vec<String>,
+    ranges: Vec<String>,
+}
+
+fn reason_words(r: &str) -> String {
+    match r {
+        "gear" => "another gear".into(),
+        "throttle" => "another load".into(),
+        "range" => "another range".into(),
+        "place" => "the sensor stood elsewhere".into(),
+        "sensor" => "another sensor or channel".into(),
+        "speed-range" => "the run after does not cover the speeds of the run before".into(),
+        "no-after" => "there is no run after yet".into(),
+        other => other.into(),
+    }
+}
+
+fn mark(v: Verdict) -> &'static str {
+    match v {
+        Verdict::Cured => "good",
+        Verdict::Worse => "bad",
+        Verdict::Improved => "better",
+        _ => "plain",
+    }
+}
+
+fn rows(v: &SymptomVerdict) -> Vec<ChangeRow> {
+    v.orders
+        .iter()
+        .take(8)
+        .map(|o| ChangeRow {
+            order: format!("{:.2}", o.order),
+            before: o.before_ms2.map_or("—".into(), |x| format!("{x:.2}")),
+            after: o.after_ms2.map_or("—".into(), |x| format!("{x:.2}")),
+            change: o.change_db.map_or("—".into(), |c| format!("{c:+.1} dB")),
+            interval: o.interval_db.map_or(o.reasons.iter().map(|r| reason_words(r)).collect::<Vec<_>>().join(", "), |[a, b]| {
+                format!("{a:+.1} to {b:+.1}")
+            }),
+            verdict: o.verdict.words(),
+            mark: mark(o.verdict),
+        })
+        .collect()
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ProvePage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Prove).await?;
+    let (kb, case) = (builtin(), k.case());
+    let before = case.recordings.iter().rev().find(|r| !r.is_after());
+    let open = case.repairs.iter().rposition(|r| r.result.as_deref() == Some("open"));
+    let words = |i: usize| {
+        let r = &case.repairs[i];
+        cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref())
+    };
+    let mut page = ProvePage {
+        sentence: String::new(),
+        verdict: "",
+        verdict_id: "none",
+        reasons: vec![],
+        rows: vec![],
+        new_orders: vec![],
+        chart: String::new(),
+        has_before: before.is_some(),
+        has_after: case.recordings.iter().any(|r| r.is_after()),
+        job_open: k.job.as_ref().is_some_and(Job::is_open),
+        job: k.job.clone(),
+        repair: open.map(|i| (i, words(i))),
+        closed: case
+            .repairs
+            .last()
+            .and_then(|r| r.result.clone())
+            .filter(|r| r != "open")
+            .map_or(String::new(), |r| r.replace('-', " ")),
+        before_words: before.map_or(String::new(), run_words),
+        gear: before.and_then(|r| r.gear.clone()).unwrap_or_default(),
+        throttle: before.and_then(|r| r.throttle.clone()).unwrap_or("drive".into()),
+        place: before.and_then(|r| r.place.clone()).unwrap_or("seat-rail".into()),
+        gears: case.vehicle.gearbox.gears.iter().map(|g| g.name.clone()).collect(),
+        ranges: case.vehicle.transfer.iter().flat_map(|t| t.ranges.iter().map(|r| r.name.clone())).collect(),
+        f,
+    };
+    page.sentence = match (page.has_before, page.has_after, page.repair.is_some()) {
+        (false, ..) => "There is no run before the repair to hold this against: record one at Road first.".into(),
+        (true, false, true) => format!("Drive again as before: {}.", page.before_words),
+        (true, false, false) => "No repair has been done yet. The proof is the same run again, after it.".into(),
+        (true, true, _) => "Before and after, over each other.".into(),
+    };
+    let found = k.proof.as_ref().and_then(|p| p.symptoms.iter().find(|v| Some(v.id.as_str()) == k.symptom.as_deref()));
+    if let Some(v) = found.filter(|_| page.has_after) {
+        page.verdict = v.verdict.words();
+        page.verdict_id = mark(v.verdict);
+        page.reasons = v.reasons.iter().map(|r| reason_words(r)).collect();
+        page.rows = rows(v);
+        page.new_orders = v
+            .new_orders
+            .iter()
+            .map(|o| format!("{:.2} a wheel turn, {:.2} at {:.0} km/h", o.order, o.level().0, o.peak_speed_kmh))
+            .collect();
+        let main = v.orders.iter().max_by(|a, b| {
+            a.felt_before.or(a.before_ms2).unwrap_or(0.0).total_cmp(&b.felt_before.or(b.before_ms2).unwrap_or(0.0))
+        });
+        if let Some(o) = main {
+            page.chart = level_chart(
+                &[
+                    Curve { levels: &o.levels_before, class: "before", words: "before" },
+                    Curve { levels: &o.levels_after, class: "after", words: "after" },
+                ],
+                &[],
+                Some(o.peak_speed_kmh),
+                &format!("{:.2} a turn, m/s²", o.order),
+            );
+        }
+    }
+    Ok(page)
+}
+
+/// The verdict is taken: the case is closed, or goes back to Decide with its history.
+async fn close(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let result = f.need("result", "the result")?.to_string();
+    if !["cured", "improved", "not-cured"].contains(&result.as_str()) {
+        return Err(Problem::new("unknown-result", format!("“{result}” is no result")).field("result").into());
+    }
+    let mut s = m.scope().await?;
+    s.edit_case(id, f.version(), &format!("verdict: {}", result.replace('-', " ")), &m.person.name, |d| {
+        let list = d["repairs"].as_array_mut().ok_or_else(|| Problem::new("missing", "there is no repair to judge"))?;
+        let open = list.iter_mut().rev().find(|r| r["result"].as_str() == Some("open"));
+        let r = open.ok_or_else(|| Problem::new("missing", "no repair is waiting for its verdict"))?;
+        r["result"] = result.clone().into();
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    let to = if result == "cured" { "prove" } else { "decide" };
+    Ok(Redirect::to(&format!("/cases/{id}/{to}?s={}", f.text("symptom").unwrap_or_default())))
+}
+
+/// Routes of the station.
+pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/prove", get(show)).route("/cases/{id}/verdict", post(close))
+}

@@ -1,0 +1,600 @@
+//! Road: recordings in, their analysis as it runs, the order map and what stands in it.
+
+use super::fields::{append, free_id};
+use crate::App;
+use crate::auth::Member;
+use crate::charts::{self, Curve, Rung};
+use crate::exchange::read_field;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, rung};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Router;
+use axum::extract::{Multipart, Path, Query};
+use axum::http::header;
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use baricord_core::analysis::{OrderFound, RecordingAnalysis};
+use baricord_core::case::{Case, RecordingSpec};
+use baricord_core::orders::{Base, Family, OrderLine, orders};
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use baricord_core::signal::felt_line;
+use baricord_core::units::Hz;
+use baricord_core::vehicle::Vehicle;
+use baricord_formats::{read_recording, sniff};
+use baricord_store::jobs::Job;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// How high the map of a vehicle reaches, in wheel orders: past twice the shaft and the firing.
+pub fn map_top(v: &Vehicle, engine_per_wheel: Option<f64>) -> f64 {
+    let shaft = v.props.iter().filter_map(|p| v.final_ratio(p.end)).fold(0.0, f64::max);
+    let firing = v.engine.map_or(1.0, |e| f64::from(e.cylinders) * 2.0 / f64::from(e.strokes)) * engine_per_wheel.unwrap_or(0.0);
+    (2.2 * shaft).max(1.15 * firing).clamp(7.0, 16.0)
+}
+
+#[derive(Clone, Debug, Default, Deserialize)]
+struct Asked {
+    #[serde(default)]
+    s: Option<String>,
+    #[serde(default)]
+    run: Option<String>,
+    #[serde(default)]
+    line: Option<usize>,
+}
+
+struct RunTab {
+    id: String,
+    words: String,
+    here: bool,
+}
+
+struct OrderRow {
+    index: usize,
+    rung: String,
+    family: &'static str,
+    order: String,
+    error: String,
+    base: &'static str,
+    level: String,
+    level_error: String,
+    unit: String,
+    felt: String,
+    at: String,
+    growth: String,
+    sources: String,
+    chosen: bool,
+}
+
+struct PulseRow {
+    per_turn: String,
+    strength: String,
+    sources: String,
+}
+
+struct Chosen {
+    words: String,
+    level: String,
+    unit: String,
+    error: String,
+    at: String,
+    felt_from: String,
+    growth: String,
+    chart: String,
+}
+
+struct MapView {
+    frame: String,
+    url: String,
+    columns: usize,
+    rows: usize,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "road.html")]
+struct RoadPage {
+    f: Frame,
+    runs: Vec<RunTab>,
+    run: String,
+    sentence: String,
+    job: Option<Job>,
+    job_open: bool,
+    map: Option<MapView>,
+    rows: Vec<OrderRow>,
+    pulses: Vec<PulseRow>,
+    chosen: Option<Chosen>,
+    resonances: Vec<String>,
+    warnings: Vec<String>,
+    refused: bool,
+    gears: Vec<String>,
+    ranges: Vec<String>,
+    upload_open: bool,
+    after: bool,
+    tests: Vec<super::decide::TestCard>,
+}
+
+/// A run in words.
+pub fn run_words(r: &RecordingSpec) -> String {
+    let mut parts = vec![];
+    match r.gear.as_deref() {
+        Some("varies") => parts.push("gears vary".to_string()),
+        Some(g) => parts.push(format!("gear {g}")),
+        None => parts.push("gear unknown".to_string()),
+    }
+    parts.extend(r.throttle.clone());
+    parts.extend(r.place.as_ref().map(|p| p.replace('-', " ")));
+    if r.is_after() {
+        parts.push("after the repair".into());
+    }
+    parts.join(", ")
+}
+
+fn source_words(case: &Case, o: &[baricord_core::analysis::Source]) -> String {
+    let k = baricord_core::reasoning::knowledge::builtin();
+    let mut names: Vec<String> = vec![];
+    for s in o {
+        let name = k.fault(&s.fault).map_or(s.fault.clone(), |f| f.name.clone());
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let _ = case;
+    let more = names.len().saturating_sub(4);
+    let shown = names.into_iter().take(4).collect::<Vec<_>>().join(", ");
+    match (shown.is_empty(), more) {
+        (true, _) => "no part of this vehicle turns so".into(),
+        (_, 0) => shown,
+        (_, n) => format!("{shown}, {n} more"),
+    }
+}
+
+/// The rung that a found order stands on, if it stands on one.
+fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Option<(&'a OrderLine, f64)> {
+    let wheel = o.wheel_order(epw)?;
+    ladder
+        .iter()
+        .filter_map(|l| l.wheel_order(epw.map(baricord_core::units::Order)).map(|w| (l, w.get())))
+        .filter(|(_, w)| (w - wheel).abs() < (3.0 * o.order_sigma).max(0.006 * w).max(0.02))
+        .min_by(|a, b| (a.1 - wheel).abs().total_cmp(&(b.1 - wheel).abs()))
+}
+
+fn rows(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRow> {
+    r.orders
+        .iter()
+        .take(12)
+        .enumerate()
+        .map(|(i, o)| {
+            let near = rung_of(o, ladder, r.engine_per_wheel);
+            let (level, error) = o.level();
+            let key = near.map_or_else(|| rung(o.base, o.order), |(l, _)| rung(l.base, l.order.get()));
+            OrderRow {
+                index: i,
+                rung: key,
+                family: near.map_or("none", |(l, _)| charts::family_class(l.what.family())),
+                order: format!("{:.2}", o.order),
+                error: format!("{:.2}", o.order_sigma.max(0.005)),
+                base: if o.base == Base::Engine { "an engine turn" } else { "a wheel turn" },
+                level: format!("{level:.2}"),
+                level_error: format!("{:.2}", error.max(0.005)),
+                unit: o.unit.clone().unwrap_or("m/s²".into()),
+                felt: o.felt.map_or(String::new(), |f| if f >= 1.0 { format!("felt, {f:.1} ×") } else { "not felt".into() }),
+                at: format!("{:.0} km/h, {:.0} Hz", o.peak_speed_kmh, o.peak_hz),
+                growth: o.growth.map_or("—".into(), |g| format!("{g:.1}")),
+                sources: source_words(case, &o.sources),
+                chosen: i == line,
+            }
+        })
+        .collect()
+}
+
+fn chosen(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> Chosen {
+    let near = rung_of(o, ladder, r.engine_per_wheel);
+    let (level, error) = o.level();
+    let unit = o.unit.clone().unwrap_or("m/s²".into());
+    let hz_per_kmh = o.peak_hz / o.peak_speed_kmh.max(1.0);
+    let felt: Vec<(f64, f64)> = if o.amplitude_ms2.is_some() {
+        o.levels.iter().map(|l| (l.speed_kmh, felt_line(Hz(hz_per_kmh * l.speed_kmh)).get())).collect()
+    } else {
+        vec![]
+    };
+    let class = near.map_or("wheel", |(l, _)| charts::family_class(l.what.family()));
+    let here = felt_line(Hz(o.peak_hz)).get();
+    let _ = case;
+    Chosen {
+        words: near.map_or_else(|| format!("{:.2} times a wheel turn", o.order), |(l, _)| l.what.words().to_string()),
+        level: format!("{level:.2}"),
+        error: format!("{:.2}", error.max(0.005)),
+        at: format!("{:.0}", o.peak_speed_kmh),
+        felt_from: if o.amplitude_ms2.is_some() { format!("{here:.2}") } else { String::new() },
+        growth: o.growth.map_or(String::new(), |g| format!("{g:.1}")),
+        chart: charts::level_chart(&[Curve { levels: &o.levels, class, words: "" }], &felt, Some(o.peak_speed_kmh), &unit),
+        unit,
+    }
+}
+
+/// Rungs of the ladder: what this vehicle can have, and what was found beside it.
+fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], line: usize, base: &str) -> Vec<Rung> {
+    let epw = r.engine_per_wheel;
+    let mut out: Vec<Rung> = vec![];
+    let found: Vec<Option<f64>> = r.orders.iter().take(12).map(|o| rung_of(o, ladder, epw).map(|x| x.1)).collect();
+    for l in ladder {
+        let Some(w) = l.wheel_order(epw.map(baricord_core::units::Order)) else { continue };
+        if matches!(l.what.family(), Family::Bearing | Family::Half)
+            && !found.iter().flatten().any(|f| (f - w.get()).abs() < 1e-6)
+        {
+            continue;
+        }
+        if out.iter().any(|x| (x.order - w.get()).abs() < 0.004 * w.get()) {
+            continue;
+        }
+        let which = found.iter().position(|f| f.is_some_and(|f| (f - w.get()).abs() < 1e-6));
+        let many = v.props.len() > 1 && l.what.family() == Family::Shaft;
+        let words = if many { format!("{}, {}", l.what.words(), v.place_words(&l.at)) } else { l.what.words().to_string() };
+        out.push(Rung {
+            key: rung(l.base, l.order.get()),
+            words,
+            order: w.get(),
+            family: l.what.family(),
+            chosen: which == Some(line),
+            found: which.is_some(),
+            href: which.map(|i| format!("{base}&line={i}")),
+        });
+    }
+    for (i, o) in r.orders.iter().take(12).enumerate().filter(|(i, _)| found[*i].is_none()) {
+        if let Some(w) = o.wheel_order(epw) {
+            let name = match w {
+                w if (w - 2.0).abs() < 0.03 => "wheel, twice a turn".to_string(),
+                w if (w - 3.0).abs() < 0.03 => "wheel, three a turn".to_string(),
+                _ => "measured, no part".to_string(),
+            };
+            out.push(Rung {
+                key: rung(o.base, o.order),
+                words: name,
+                order: w,
+                family: Family::Wheel,
+                chosen: i == line,
+                found: true,
+                href: Some(format!("{base}&line={i}")),
+            });
+        }
+    }
+    out
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<RoadPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
+    let case = k.case();
+    let runs: Vec<&RecordingSpec> = case.recordings.iter().collect();
+    let run = a
+        .run
+        .as_deref()
+        .and_then(|r| runs.iter().find(|x| x.id == r))
+        .or_else(|| runs.iter().rev().find(|x| !x.is_after()))
+        .or(runs.last())
+        .copied();
+    let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
+    let line = a.line.unwrap_or(0);
+    let mut page = RoadPage {
+        runs: runs
+            .iter()
+            .map(|r| RunTab { id: r.id.clone(), words: run_words(r), here: run.is_some_and(|x| x.id == r.id) })
+            .collect(),
+        run: run.map_or(String::new(), |r| r.id.clone()),
+        sentence: String::new(),
+        job_open: k.job.as_ref().is_some_and(Job::is_open),
+        job: k.job.clone(),
+        map: None,
+        rows: vec![],
+        pulses: vec![],
+        chosen: None,
+        resonances: vec![],
+        warnings: vec![],
+        refused: found.is_some_and(|r| r.refused),
+        gears: case.vehicle.gearbox.gears.iter().map(|g| g.name.clone()).collect(),
+        ranges: case.vehicle.transfer.iter().flat_map(|t| t.ranges.iter().map(|r| r.name.clone())).collect(),
+        upload_open: runs.is_empty(),
+        after: case.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open")),
+        tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),
+        f,
+    };
+    let (Some(run), Some(r)) = (run, found) else {
+        page.sentence = if runs.is_empty() {
+            "No run yet. Drive through the speeds where it is felt, in one gear, and load the recording.".into()
+        } else {
+            "This run has not been analysed yet.".into()
+        };
+        return Ok(page);
+    };
+    page.warnings = r
+        .warnings
+        .iter()
+        .map(|w| match (w.at_s, w.line) {
+            (Some(t), _) => format!("at {t:.1} s: {}", w.message),
+            (None, Some(l)) => format!("line {l}: {}", w.message),
+            _ => w.message.clone(),
+        })
+        .collect();
+    page.sentence = sentence(run, r);
+    if r.refused {
+        return Ok(page);
+    }
+    let ladder = orders(&case.vehicle, run.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
+    page.rows = rows(case, r, &ladder, line);
+    page.pulses = r
+        .pulses
+        .iter()
+        .take(5)
+        .map(|p| PulseRow {
+            per_turn: format!("{:.2}", p.per_wheel_turn),
+            strength: format!("{:.0}", p.strength),
+            sources: source_words(case, &p.sources),
+        })
+        .collect();
+    page.resonances = r
+        .resonances
+        .iter()
+        .map(|x| {
+            format!(
+                "something rings at {:.0} Hz: {} peak there",
+                x.hz,
+                x.orders.iter().map(|o| format!("{o:.2}")).collect::<Vec<_>>().join(" and ")
+            )
+        })
+        .collect();
+    let picked = r.orders.get(line).or(r.orders.first());
+    page.chosen = picked.map(|o| chosen(case, r, &ladder, o));
+    let channel = picked.map_or_else(|| run.channels.first().map_or(String::new(), |c| c.column.clone()), |o| o.channel.clone());
+    if let Some(map) = s.order_map(id, &run.id, &channel).await?.filter(|m| m.columns > 0) {
+        let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
+        let mark = picked.and_then(|o| o.wheel_order(r.engine_per_wheel).map(|w| (o.peak_speed_kmh, w)));
+        page.map = Some(MapView {
+            frame: charts::map_frame(&map, &ladder_view(&case.vehicle, r, &ladder, line, &here), mark),
+            url: format!("/cases/{id}/map/{}/{}", run.id, channel),
+            columns: map.columns,
+            rows: map.rows,
+        });
+    }
+    Ok(page)
+}
+
+fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
+    let mut out = run_words(run);
+    if let Some(x) = &r.reference {
+        if let Some(l) = x.lag_s {
+            out += &format!(". Speed comes {l:.2} s late");
+        }
+        let percent = (1.0 / x.scale - 1.0) * 100.0;
+        if percent.abs() >= 0.05 {
+            out += &format!(
+                "; the tyre is {:.1} % {} than described",
+                percent.abs(),
+                if percent > 0.0 { "larger" } else { "smaller" }
+            );
+        }
+        out.push('.');
+    }
+    out
+}
+
+/// The ink of a map: one byte a cell, rows from the lowest order up.
+async fn map(m: Member, Path((id, run, channel)): Path<(Uuid, String, String)>) -> Result<Response, Fail> {
+    let mut s = m.scope().await?;
+    let map = s.order_map(id, &run, &channel).await?.ok_or(Fail::NotFound)?;
+    Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], map.ink)
+        .into_response())
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "job.html")]
+struct JobPart {
+    id: Uuid,
+    job: Option<Job>,
+    open: bool,
+}
+
+/// How far the analysis is; when it ends the page is asked for anew.
+async fn job(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+    let mut s = m.scope().await?;
+    s.case(id).await?;
+    let job = s.job(id).await?;
+    let open = job.as_ref().is_some_and(Job::is_open);
+    let mut r = JobPart { id, job, open }.into_response();
+    if !open {
+        r.headers_mut().insert("hx-refresh", axum::http::HeaderValue::from_static("true"));
+    }
+    Ok(r)
+}
+
+async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let mut s = m.scope().await?;
+    s.case(id).await?;
+    s.cancel_jobs(id).await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/road")))
+}
+
+async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let mut s = m.scope().await?;
+    s.case(id).await?;
+    s.ask_for_analysis(id).await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/road")))
+}
+
+/// Columns guessed from headings: time, channels, speed, rpm.
+fn guess(bytes: &[u8]) -> Result<Value, Problem> {
+    let shape = sniff(bytes)?;
+    let find = |words: &[&str]| {
+        shape.headings.iter().find(|(h, _)| {
+            let h = h.to_lowercase();
+            words.iter().any(|w| h == *w || h.starts_with(&format!("{w}_")) || h.starts_with(&format!("{w} ")))
+        })
+    };
+    let have = || shape.headings.iter().map(|h| h.0.as_str()).collect::<Vec<_>>().join(", ");
+    let time = find(&["t", "time", "seconds", "timestamp"]).ok_or_else(|| {
+        Problem::new("missing-column", format!("no time column: one called t or time is needed; the file has {}", have()))
+            .field("file")
+            .line(shape.preamble as u64 + 1)
+    })?;
+    let speed = find(&["speed", "v", "velocity", "gps", "speed_kmh", "speed_mph"]);
+    let rpm = find(&["rpm", "engine"]);
+    let mut channels = vec![];
+    for (h, u) in &shape.headings {
+        let l = h.to_lowercase();
+        let unit = u.clone();
+        if l.starts_with('a') && l.len() <= 4 || l.starts_with("acc") {
+            channels.push(json!({"column": h, "quantity": "acceleration", "unit": unit.unwrap_or("m/s2".into())}));
+        } else if l.starts_with("mic") || l.starts_with("sound") {
+            channels.push(json!({"column": h, "quantity": "sound", "unit": unit.unwrap_or("fs".into())}));
+        }
+    }
+    if channels.is_empty() {
+        return Err(Problem::new(
+            "missing-column",
+            format!("no channel: one called az, acc… or mic… is needed; the file has {}", have()),
+        )
+        .field("file")
+        .line(shape.preamble as u64 + 1));
+    }
+    channels.truncate(8);
+    let speed = speed.map(|(h, u)| {
+        let unit = u.clone().unwrap_or(if h.to_lowercase().contains("mph") { "mph".into() } else { "km/h".into() });
+        json!({"column": h, "unit": unit})
+    });
+    Ok(json!({
+        "time": {"column": time.0, "unit": time.1.clone().unwrap_or("s".into())},
+        "channels": channels,
+        "speed": speed,
+        "rpm": rpm.map(|(h, _)| json!({"column": h})),
+    }))
+}
+
+/// A recording comes in: the file as it is, its columns guessed, its samples read, an analysis asked for.
+async fn upload(m: Member, Path(id): Path<Uuid>, mut form: Multipart) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let bad = |e: axum::extract::multipart::MultipartError| {
+        if e.status() == 413 { Fail::TooLarge } else { Fail::Problem(Problem::new("upload", e.body_text())) }
+    };
+    m.scope().await?.case(id).await?;
+    let (mut fields, mut bytes, mut name): (Vec<(String, String)>, Option<Vec<u8>>, String) = (vec![], None, String::new());
+    while let Some(mut field) = form.next_field().await.map_err(bad)? {
+        match field.name().unwrap_or_default().to_string().as_str() {
+            "file" => {
+                name = field.file_name().unwrap_or("run.csv").to_string();
+                bytes = Some(read_field(&mut field, crate::MAX_UPLOAD).await?);
+            }
+            other => {
+                let other = other.to_string();
+                fields.push((other, field.text().await.map_err(bad)?));
+            }
+        }
+    }
+    let f = super::fields::Fields(fields);
+    let bytes = bytes.filter(|b| !b.is_empty()).ok_or_else(|| {
+        Problem::new("empty-file", format!("{} is empty; choose a recording", if name.is_empty() { "the file" } else { &name }))
+            .field("file")
+    })?;
+    if bytes.starts_with(b"RIFF") {
+        return Err(Problem::new("no-speed", "a WAV file has no road speed in it; bring it as a case zip with its speed file")
+            .field("file")
+            .into());
+    }
+    let columns = guess(&bytes)?;
+    let gear = f.text("gear").map(String::from);
+    let phase = if f.text("phase") == Some("after") { "after" } else { "before" };
+    let mut spec = json!({
+        "id": "", "symptom": f.text("symptom"), "phase": phase, "file": "", "gear": gear,
+        "throttle": f.text("throttle").unwrap_or("drive"), "place": f.text("place").unwrap_or("seat-rail"),
+    });
+    for (k, v) in columns.as_object().into_iter().flatten() {
+        spec[k] = v.clone();
+    }
+    if let Some(range) = f.text("range") {
+        spec["range"] = range.into();
+    }
+    let read: RecordingSpec = baricord_core::problem::read_json(&{
+        let mut probe = spec.clone();
+        probe["id"] = "R".into();
+        probe["file"] = "x".into();
+        probe
+    })?;
+    // Read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
+    let (samples, bytes) = tokio::task::spawn_blocking(move || {
+        let keep = bytes.clone();
+        (read_recording(&read, &move |_| Ok(Some(keep.clone()))), bytes)
+    })
+    .await
+    .map_err(|e| Fail::Broken(e.to_string()))?;
+    if samples.refused {
+        let w = samples.warnings.into_iter().next_back();
+        let mut p = w.map_or_else(
+            || Problem::new("refused", "the recording cannot be read"),
+            |w| Problem { code: w.code, field: w.at, line: w.line, message: w.message },
+        );
+        p.field.get_or_insert("file".into());
+        return Err(p.into());
+    }
+    let mut s = m.scope().await?;
+    let mut run = String::new();
+    let mut file = String::new();
+    s.edit_case(id, None, &format!("loaded a run: {name}"), &m.person.name, |d| {
+        run = free_id(d, "recordings", 'R');
+        file = format!("recordings/{}.csv", run.to_lowercase());
+        spec["id"] = run.clone().into();
+        spec["file"] = file.clone().into();
+        append(d, "recordings", spec);
+        Ok(())
+    })
+    .await?;
+    s.remove_file(id, &file).await?;
+    s.put_file(id, &file, &bytes).await?;
+    s.put_samples(id, &run, &samples).await?;
+    s.ask_for_analysis(id).await?;
+    s.commit().await?;
+    let station = if phase == "after" { "prove" } else { "road" };
+    Ok(Redirect::to(&format!("/cases/{id}/{station}?run={run}")))
+}
+
+/// Routes of the station.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/cases/{id}/road", get(show))
+        .route("/cases/{id}/map/{run}/{channel}", get(map))
+        .route("/cases/{id}/job", get(job))
+        .route("/cases/{id}/job/cancel", post(cancel))
+        .route("/cases/{id}/job/again", post(again))
+        .route("/cases/{id}/recordings", post(upload))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use baricord_core::vehicle::sample::*;
+
+    #[test]
+    fn columns_are_guessed_and_what_is_missing_is_named() {
+        let g = guess(b"t;az;speed\n0,0;1,0;40\n").unwrap();
+        assert_eq!(g["channels"][0]["column"], "az");
+        assert_eq!(g["speed"]["unit"], "km/h");
+        let g = guess(b"time [ms],acc_z (g),mic,speed_mph\n0,1,0,20\n").unwrap();
+        assert_eq!(
+            (g["time"]["unit"].as_str(), g["channels"][0]["unit"].as_str(), g["speed"]["unit"].as_str()),
+            (Some("ms"), Some("g"), Some("mph"))
+        );
+        assert_eq!(guess(b"x,az\n0,1\n").unwrap_err().code, "missing-column");
+        assert!(guess(b"t,speed\n0,1\n").unwrap_err().message.contains("az"));
+    }
+
+    #[test]
+    fn the_map_reaches_past_twice_the_shaft() {
+        assert!(map_top(&rear_drive(2), Some(3.44)) > 8.2);
+        assert!(map_top(&front_drive(), Some(3.0)) >= 6.0);
+        assert_eq!(map_top(&rear_drive(2), Some(20.0)), 16.0);
+    }
+}

@@ -1,0 +1,142 @@
+//! Does the analyses that wait. Any copy of the application may: jobs are rows.
+
+use baricord_core::analysis::{self, Progress};
+use baricord_core::problem::Problem;
+use baricord_core::verify::verify;
+use baricord_formats::read_recording;
+use baricord_store::jobs::Claim;
+use baricord_store::{Store, StoreError};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+/// How far the work is, seen from both sides: the computation writes, the heartbeat reads.
+#[derive(Default)]
+struct Bridge {
+    now: Mutex<(f32, String)>,
+    stop: AtomicBool,
+}
+
+impl Progress for Bridge {
+    fn step(&self, done: f64, what: &str) -> bool {
+        if let Ok(mut n) = self.now.lock() {
+            *n = (done as f32, what.to_string());
+        }
+        !self.stop.load(Ordering::Relaxed)
+    }
+}
+
+/// Works until it is dropped.
+pub async fn run(store: Store) {
+    let mut listener = None;
+    loop {
+        match store.claim_job().await {
+            Ok(Some(claim)) => {
+                one(&store, claim).await;
+                continue;
+            }
+            Ok(None) => {}
+            Err(e) => tracing::warn!(error = %e, "cannot ask for jobs"),
+        }
+        if listener.is_none() {
+            listener = store.listen().await.ok();
+        }
+        // Told at once by LISTEN; asked again now and then for jobs whose worker has died.
+        let told = async {
+            match listener.as_mut() {
+                Some(l) => l.recv().await.map(|_| ()).map_err(|_| ()),
+                None => std::future::pending().await,
+            }
+        };
+        if let Ok(Err(())) = tokio::time::timeout(Duration::from_secs(3), told).await {
+            listener = None;
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+    }
+}
+
+/// Does one job, with a heartbeat beside it.
+pub async fn one(store: &Store, claim: Claim) {
+    let bridge = std::sync::Arc::new(Bridge::default());
+    let beat = {
+        let (store, bridge) = (store.clone(), bridge.clone());
+        tokio::spawn(async move {
+            loop {
+                let (p, what) = bridge.now.lock().map(|n| n.clone()).unwrap_or_default();
+                if let Ok(false) = store.beat(&claim, p, &what).await {
+                    bridge.stop.store(true, Ordering::Relaxed);
+                }
+                tokio::time::sleep(Duration::from_millis(300)).await;
+            }
+        })
+    };
+    let result = work(store, claim, &bridge).await;
+    beat.abort();
+    let ended = match result {
+        Ok(()) => store.end_job(&claim, "done", None).await,
+        Err(StoreError::Problem(p)) if p.code == "cancelled" => store.end_job(&claim, "cancelled", None).await,
+        Err(e) => store.end_job(&claim, "failed", Some(&e.to_string())).await,
+    };
+    if let Err(e) = ended {
+        tracing::error!(error = %e, "a job's end could not be kept");
+    }
+}
+
+async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
+    let mut s = store.scope(claim.workshop).await?;
+    let case = s.case(claim.case).await?.case;
+    let mut recordings = vec![];
+    for spec in &case.recordings {
+        bridge.step(0.0, &format!("reading {}", spec.id));
+        let samples = match s.samples(claim.case, &spec.id).await? {
+            Some(x) => x,
+            None => {
+                // Came with a case from elsewhere: read its file once, keep its samples.
+                let mut files = std::collections::HashMap::new();
+                for name in [
+                    Some(&spec.file),
+                    spec.speed.as_ref().and_then(|r| r.file.as_ref()),
+                    spec.rpm.as_ref().and_then(|r| r.file.as_ref()),
+                ]
+                .into_iter()
+                .flatten()
+                {
+                    files.insert(name.clone(), s.file(claim.case, name).await?);
+                }
+                let spec = spec.clone();
+                let read = tokio::task::spawn_blocking(move || read_recording(&spec, &|n| Ok(files.get(n).cloned().flatten())));
+                let x = read.await.map_err(|e| StoreError::Broken(e.to_string()))?;
+                s.put_samples(claim.case, &recordings_id(&case, recordings.len()), &x).await?;
+                x
+            }
+        };
+        recordings.push((spec.clone(), samples));
+    }
+    s.commit().await?;
+    let (b, c) = (bridge.clone(), case.clone());
+    let done = tokio::task::spawn_blocking(move || -> Result<_, Problem> {
+        let tracked = analysis::track(&c.vehicle, &recordings, b.as_ref())?;
+        let found = analysis::read(&c.vehicle, &tracked, b.as_ref())?;
+        let proof = verify(&c, &tracked, &found);
+        let mut maps = vec![];
+        for t in tracked.iter().filter_map(|t| t.as_ref().ok()) {
+            for (i, channel) in t.channels.iter().enumerate() {
+                maps.push((
+                    t.spec.id.clone(),
+                    channel.name.clone(),
+                    t.map(i, crate::stations::road::map_top(&c.vehicle, t.engine_per_wheel)),
+                ));
+            }
+        }
+        Ok((found, proof, maps))
+    });
+    let (found, proof, maps) = done.await.map_err(|e| StoreError::Broken(e.to_string()))??;
+    let mut s = store.scope(claim.workshop).await?;
+    s.put_analysis(claim.case, &found, &proof, &maps).await?;
+    s.refresh_board(claim.case).await?;
+    s.commit().await
+}
+
+fn recordings_id(case: &baricord_core::case::Case, i: usize) -> String {
+    case.recordings[i].id.clone()
+}

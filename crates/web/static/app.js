@@ -1,0 +1,110 @@
+// Behaviour that a page cannot do without a script: ink, pointing both ways, keys, and keeping what was typed.
+"use strict";
+(() => {
+  const notice = (text) => {
+    const n = document.getElementById("notice");
+    if (!n) return;
+    n.textContent = text;
+    n.hidden = !text;
+  };
+
+  // The order map: one byte a cell, drawn in the ink of the theme.
+  const drawInk = async (canvas) => {
+    const columns = Number(canvas.dataset.columns), rows = Number(canvas.dataset.rows);
+    const answer = await fetch(canvas.dataset.ink);
+    if (!answer.ok) return;
+    const ink = new Uint8Array(await answer.arrayBuffer());
+    const pit = document.documentElement.dataset.theme === "pit";
+    const [r, g, b] = pit ? [238, 240, 234] : [29, 43, 51];
+    canvas.width = columns; canvas.height = rows;
+    const c = canvas.getContext("2d"), image = c.createImageData(columns, rows);
+    for (let y = 0; y < rows; y++) for (let x = 0; x < columns; x++) {
+      const v = ink[y * columns + x] || 0, at = 4 * ((rows - 1 - y) * columns + x);
+      image.data[at] = r; image.data[at + 1] = g; image.data[at + 2] = b;
+      image.data[at + 3] = Math.min(255, (v * v * v) / 65025 * 1.5 + v * 0.12);
+    }
+    c.putImageData(image, 0, 0);
+    canvas.dataset.drawn = "yes";
+  };
+  const start = () => document.querySelectorAll("canvas[data-ink]:not([data-drawn])").forEach((c) => { c.dataset.drawn = "under way"; drawInk(c); });
+
+  // A line lights its parts, a part its lines.
+  const rungsOf = (e) => (e.dataset.rung ? [e.dataset.rung] : (e.dataset.rungs || "").split(" ").filter(Boolean));
+  const light = (target, on) => {
+    const e = target.closest && target.closest("[data-rung],[data-rungs]");
+    if (!e) return;
+    const rungs = rungsOf(e);
+    document.querySelectorAll("[data-rung],[data-rungs]").forEach((o) => {
+      if (o === e || rungsOf(o).some((r) => rungs.includes(r))) o.classList.toggle("lit", on && rungs.length > 0);
+    });
+  };
+  for (const [event, on] of [["pointerover", true], ["pointerout", false], ["focusin", true], ["focusout", false]])
+    document.addEventListener(event, (e) => light(e.target, on));
+
+  // Keys.
+  const press = (key) => {
+    const e = document.querySelector(`[data-key="${key}"]`);
+    if (!e) return false;
+    if (e.tagName === "A" && e.getAttribute("href").startsWith("#")) {
+      const to = document.querySelector(e.getAttribute("href"));
+      if (to) { const first = to.querySelector(".answer, input:not([type=hidden]), button"); (first || to).focus(); to.scrollIntoView({ block: "nearest" }); }
+    } else e.click();
+    return true;
+  };
+  const step = (by) => {
+    const all = [...document.querySelectorAll(".stations a")], at = all.findIndex((a) => a.hasAttribute("aria-current"));
+    const to = all[at + by];
+    if (at >= 0 && to) to.click();
+  };
+  document.addEventListener("keydown", (e) => {
+    if (e.ctrlKey || e.metaKey || e.altKey || e.isComposing) return;
+    const typing = e.target.matches("input:not([type=radio]):not([type=checkbox]), textarea, select");
+    if (typing) {
+      // Enter goes on to the next mark of the dial; arrows step a reading.
+      if (e.target.name === "mm" && e.key === "Enter") {
+        const all = [...document.querySelectorAll("input[name=mm]")], next = all[all.indexOf(e.target) + 1];
+        e.preventDefault();
+        if (next) next.focus(); else e.target.form.requestSubmit();
+      } else if (e.target.dataset.step && (e.key === "ArrowUp" || e.key === "ArrowDown")) {
+        e.preventDefault();
+        const by = Number(e.target.dataset.step) * (e.key === "ArrowUp" ? 1 : -1);
+        e.target.value = (Number(e.target.value.replace(",", ".") || 0) + by).toFixed(2);
+        e.target.dispatchEvent(new Event("input", { bubbles: true }));
+      }
+      return;
+    }
+    if (e.key === "?") { document.getElementById("keys").showModal(); e.preventDefault(); return; }
+    if (e.key === "[") return step(-1);
+    if (e.key === "]") return step(1);
+    if (press(e.key.toLowerCase())) e.preventDefault();
+  });
+  document.addEventListener("click", (e) => { if (e.target.closest("[data-keys]")) document.getElementById("keys").showModal(); });
+
+  // Errors come to the form; the form keeps what was typed.
+  document.addEventListener("htmx:responseError", (e) => {
+    const coded = e.detail.xhr.getResponseHeader("x-problem");
+    notice(coded ? decodeURIComponent(coded) : "The server could not do that. What you typed is still here.");
+    document.querySelectorAll("progress.upload").forEach((p) => { p.hidden = true; });
+  });
+  document.addEventListener("htmx:sendError", () => notice("The server does not answer. What you typed is still here: try again in a moment."));
+  document.addEventListener("htmx:beforeRequest", () => notice(""));
+  document.addEventListener("htmx:xhr:progress", (e) => {
+    const bar = e.target.querySelector && e.target.querySelector("progress.upload");
+    if (bar && e.detail.lengthComputable) { bar.hidden = false; bar.value = (100 * e.detail.loaded) / e.detail.total; }
+  });
+  document.addEventListener("htmx:afterSettle", () => {
+    const marked = document.querySelector("body [data-theme-now]");
+    if (marked) document.documentElement.dataset.theme = marked.dataset.themeNow;
+    start();
+  });
+  // A swapped page may be of the other theme.
+  document.addEventListener("htmx:beforeSwap", (e) => {
+    const m = /<html[^>]*data-theme="(\w+)"/.exec(e.detail.xhr.responseText || "");
+    if (m) document.documentElement.dataset.theme = m[1];
+  });
+  const narrow = window.matchMedia("(max-width: 900px)");
+  const fold = () => document.querySelectorAll(".ledger-fold").forEach((d) => { d.open = !narrow.matches; });
+  document.addEventListener("DOMContentLoaded", () => { fold(); start(); });
+  document.addEventListener("htmx:afterSettle", fold);
+  if (document.readyState !== "loading") { fold(); start(); }
+})();
