@@ -58,8 +58,20 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
     let (px, py, pw, ph) = plot;
     for t in ticks(lo, hi, 10) {
         let x = px + pw * (t - lo) / (hi - lo);
-        let last = x > px + pw - 40.0;
-        let unit = if last { " km/h" } else { "" };
+        let last = x > px + pw - 72.0;
+        // The last figure carries the unit, so that it is never cut.
+        if last {
+            let _ = write!(
+                o,
+                r#"<line class="hair" x1="{x:.1}" y1="{0:.1}" x2="{x:.1}" y2="{1:.1}"/><text class="figure end" x="{2:.1}" y="{3:.1}">{t:.0} km/h</text>"#,
+                py + ph,
+                py + ph + 5.0,
+                (x + 42.0).min(px + pw + 12.0),
+                py + ph + 19.0
+            );
+            break;
+        }
+        let unit = "";
         let _ = write!(
             o,
             r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/><text class="figure mid" x="{x:.1}" y="{:.1}">{t:.0}{unit}</text>"#,
@@ -177,15 +189,12 @@ pub fn level_chart(curves: &[Curve], felt: &[(f64, f64)], mark: Option<f64>, uni
     if !felt.is_empty() {
         let line: Vec<String> =
             felt.iter().filter(|f| f.0 >= lo && f.0 <= hi).map(|f| format!("{:.1},{:.1}", x(f.0), y(f.1))).collect();
-        if let Some((v, a)) = felt.iter().rev().find(|f| f.0 <= hi)
-            && line.len() > 1
-        {
+        if line.len() > 1 {
             let _ = write!(
                 o,
-                r#"<polyline class="felt" points="{}"/><text class="note felt-word" x="{:.1}" y="{:.1}">felt from here up</text>"#,
+                r#"<polyline class="felt" points="{}"/><text class="note felt-word" x="{:.1}" y="11">- - felt from this line up</text>"#,
                 line.join(" "),
-                x(*v) - 100.0,
-                (y(*a) - 5.0).max(py + 10.0)
+                px + 96.0
             );
         }
     }
@@ -229,7 +238,8 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
     let (cx, cy, r) = (150.0, 150.0, 84.0);
     let largest = points.iter().map(|p| p.mm.get().abs()).fold(limit, f64::max).max(0.05);
     let scale = 40.0 / largest;
-    let mut o = String::from(r#"<svg class="dial" viewBox="0 0 300 300" role="img" aria-label="Dial readings round one turn">"#);
+    let mut o =
+        String::from(r#"<svg class="dial" viewBox="-14 0 328 300" role="img" aria-label="Dial readings round one turn">"#);
     let _ = write!(o, r#"<circle class="frame" cx="{cx}" cy="{cy}" r="{r}"/><circle class="hair" cx="{cx}" cy="{cy}" r="134"/>"#);
     let at = |deg: f64, radius: f64| {
         let a = deg.to_radians();
@@ -284,7 +294,7 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
 pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles>, over: &[bool]) -> String {
     const STEEP: f64 = 4.0;
     let n = elements.len();
-    let (w, h) = (900.0, 210.0);
+    let w = 900.0;
     let ends = 110.0;
     let middle = (w - 120.0 - 2.0 * ends) / (n.saturating_sub(2)).max(1) as f64;
     let lengths: Vec<f64> = (0..n).map(|i| if i == 0 || i + 1 == n { ends } else { middle }).collect();
@@ -296,7 +306,9 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
     }
     let (lo, hi) = points.iter().fold((f64::MAX, f64::MIN), |b, p| (b.0.min(p.1), b.1.max(p.1)));
     let shrink = (110.0 / (hi - lo).max(1.0)).min(1.0);
-    let y0 = 74.0 - lo * shrink;
+    let y0 = 92.0 - lo * shrink;
+    let bottom = y0 + hi * shrink + 52.0;
+    let h = bottom + 30.0;
     let at = |i: usize| (points[i].0, y0 + points[i].1 * shrink);
     let mut o = format!(
         r#"<svg class="sideview" viewBox="0 0 {w} {h}" role="img" aria-label="Side view of the shaft, slopes drawn four times too steep">"#

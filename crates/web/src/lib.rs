@@ -63,11 +63,13 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(stations::routes())
         .merge(auth::routes())
         .layer(auth)
+        .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))
         .layer(CsrfLayer::new())
         .route("/healthz", get(|| async { "ok" }))
         .route("/readyz", get(ready))
         .route("/static/{*path}", get(statics::file))
         .fallback(fail::nowhere)
+        .layer(axum::middleware::from_fn(too_large))
         .layer(DefaultBodyLimit::max(MAX_UPLOAD))
         .layer(header(header::CONTENT_SECURITY_POLICY, CSP))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
@@ -91,6 +93,29 @@ pub async fn prepare_sessions(owner_url: &str) -> Result<(), String> {
     auth::grant_sessions(&pool).await?;
     pool.close().await;
     Ok(())
+}
+
+/// Sessions need the database too: what fails there without a word of its own gets one.
+async fn lost_database(
+    axum::extract::State(app): axum::extract::State<App>,
+    request: axum::extract::Request,
+    next: axum::middleware::Next,
+) -> axum::response::Response {
+    let response = next.run(request).await;
+    let silent = response.status().is_server_error() && !response.headers().contains_key("x-problem");
+    if silent && app.store.ping().await.is_err() {
+        return fail::Fail::Down.into_response();
+    }
+    response
+}
+
+/// What says beforehand that it is too large is refused before a byte of it is read.
+async fn too_large(request: axum::extract::Request, next: axum::middleware::Next) -> axum::response::Response {
+    let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
+    if length.is_some_and(|l| l > MAX_UPLOAD as u64) {
+        return fail::Fail::TooLarge.into_response();
+    }
+    next.run(request).await
 }
 
 async fn ready(axum::extract::State(app): axum::extract::State<App>) -> axum::response::Response {

@@ -311,6 +311,7 @@ fn marks(k: &Known) -> Marks {
             m.pins.push(Pin { place: at.clone(), text: "look here next".into(), wanted: true });
         }
     }
+    m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
     for x in &case.measurements {
         let Ok(at) = case.measurement_place(x) else { continue };
         pins_of(case, x, &at, &mut m);

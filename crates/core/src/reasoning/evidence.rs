@@ -441,7 +441,7 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
         let first = shares.iter().max_by(|a, b| a.share.total_cmp(&b.share));
         let words = first.map_or(String::new(), |f| {
             let base = if f.base == Base::Engine { "an engine turn" } else { "a wheel turn" };
-            format!("recording {}: strongest {:.2} times {base}", spec.id, f.order)
+            format!("run {} peaks at {:.2} times {base}", spec.id, f.order)
         });
         out.push(Evidence { words, test: "speed-sweep".into(), at: None, likelihood, group: None });
     }
@@ -486,7 +486,7 @@ fn load_from_recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom:
     };
     let i = t.outcomes.iter().position(|o| o.id == outcome)?;
     Some(Evidence {
-        words: format!("recordings {} and {}: {:.2} times a wheel turn, {}", drive.id, coast.id, main.order, t.outcomes[i].words),
+        words: format!("runs {} and {}: {:.2} times a wheel turn, {}", drive.id, coast.id, main.order, t.outcomes[i].words),
         test: t.id.clone(),
         at: None,
         likelihood: outcome_likelihood(&case.vehicle, k, all, t, i, None, None),

@@ -7,6 +7,9 @@ use crate::case::Case;
 use crate::vehicle::Place;
 use serde::Serialize;
 
+/// Share of what is open that a test must settle to be worth the walk.
+const WORTHWHILE: f64 = 0.06;
+
 /// What one outcome would do.
 #[derive(Clone, Debug, Serialize)]
 pub struct OutcomePreview {
@@ -22,6 +25,14 @@ pub struct OutcomePreview {
     pub p_then: f64,
     /// How the cause that stands first now would stand.
     pub first_then: f64,
+    /// The cause that gains most.
+    pub rises: String,
+    /// Where.
+    pub rises_at: String,
+    /// How sure it would be.
+    pub rises_to: f64,
+    /// How much it gains.
+    pub gain: f64,
 }
 
 /// A proposed test.
@@ -138,7 +149,9 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
             outcomes,
         });
     }
-    out.sort_by(|a, b| b.bits_per_minute.total_cmp(&a.bits_per_minute));
+    // What settles next to nothing is no next step, however cheap: it comes after all that does.
+    let floor = WORTHWHILE * before;
+    out.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.bits_per_minute.total_cmp(&a.bits_per_minute)));
     // One proposal a test: the best place stands for it.
     let mut seen: Vec<String> = vec![];
     out.retain(|n| {
@@ -172,6 +185,8 @@ fn preview(case: &Case, k: &Knowledge, w: &Weighed, t: &Try, top: usize) -> (f64
         after += chance * chance.log2() - sum;
         let best = (0..joint.len()).max_by(|&a, &b| joint[a].total_cmp(&joint[b])).unwrap_or(0);
         let h: &Hypothesis = &w.all[best];
+        let gain = |i: usize| joint[i] / chance - w.p[i];
+        let up = (0..joint.len()).max_by(|&a, &b| gain(a).total_cmp(&gain(b))).unwrap_or(best);
         outcomes.push(OutcomePreview {
             outcome: t.test.outcomes[o].id.clone(),
             p: chance,
@@ -179,6 +194,10 @@ fn preview(case: &Case, k: &Knowledge, w: &Weighed, t: &Try, top: usize) -> (f64
             at: h.at.clone(),
             p_then: joint[best] / chance,
             first_then: joint[top] / chance,
+            rises: w.all[up].fault.clone(),
+            rises_at: w.all[up].at.clone(),
+            rises_to: joint[up] / chance,
+            gain: gain(up),
         });
     }
     (after, outcomes)

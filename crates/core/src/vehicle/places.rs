@@ -157,7 +157,11 @@ impl Vehicle {
             out.push(Place::new(K::Slip, format!("{id}.slip"), format!("{which}slip")).end(end));
         }
         for k in 0..n {
-            let what = if n == 1 { "shaft tube".to_string() } else { ordinal(k, n, "section") };
+            let what = if n == 1 {
+                if which.is_empty() { "shaft tube".to_string() } else { "tube".to_string() }
+            } else {
+                ordinal(k, n, "section")
+            };
             out.push(Place::new(K::Section, format!("{id}.s{}", k + 1), format!("{which}{what}")).end(end).number(k + 1));
         }
         for (k, j) in p.joints.iter().enumerate() {

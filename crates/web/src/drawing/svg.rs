@@ -24,6 +24,8 @@ pub struct Marks {
     pub suspect: HashMap<String, f64>,
     /// Places that are out of it.
     pub cleared: HashSet<String>,
+    /// Places where a test was made.
+    pub looked: HashSet<String>,
     /// Readings.
     pub pins: Vec<Pin>,
     /// Ladder rungs that belong to each place, for pointing both ways.
@@ -159,10 +161,28 @@ fn part(o: &mut String, v: &Vehicle, p: &Part, m: &Marks, id: &str, words: bool)
             (0.35 + suspicion).min(1.0)
         );
     }
-    if cleared && words {
+    // Small parts get a tick only where somebody looked at them: else every corner is crowded.
+    let small = matches!(
+        place.kind,
+        PlaceKind::Hub
+            | PlaceKind::Half
+            | PlaceKind::HalfInner
+            | PlaceKind::HalfOuter
+            | PlaceKind::Strut
+            | PlaceKind::Mount
+            | PlaceKind::Clutch
+    );
+    if cleared && words && (!small || m.looked.contains(&place.id)) {
         let (x, y) = (
             r.cx() - 5.0,
-            if matches!(place.kind, PlaceKind::Wheel | PlaceKind::Hub | PlaceKind::Half) { r.cy() } else { r.y - 6.0 },
+            if matches!(
+                place.kind,
+                PlaceKind::Wheel | PlaceKind::Hub | PlaceKind::Half | PlaceKind::Diff | PlaceKind::Engine | PlaceKind::Gearbox
+            ) {
+                r.cy()
+            } else {
+                r.y - 6.0
+            },
         );
         let _ = write!(o, r#"<path class="tick" d="M{x:.1} {y:.1} l4 5 l8 -11"/>"#);
     }

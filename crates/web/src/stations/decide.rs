@@ -70,12 +70,17 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                 .iter()
                 .filter_map(|o| {
                     let rule = t.outcome(&o.outcome)?;
-                    let same = first.is_some_and(|f| f.fault == o.fault && f.at == o.at);
-                    let name = cause_words(kb, case, &o.fault, &o.at, None);
-                    let then = if same {
-                        format!("{name} goes to {:.0} %", o.p_then * 100.0)
-                    } else {
-                        format!("{name} {:.0} %, the first falls to {:.0} %", o.p_then * 100.0, o.first_then * 100.0)
+                    let falls = first
+                        .filter(|f| f.p - o.first_then > 0.04)
+                        .map(|f| format!("the first falls from {:.0} to {:.0} %", f.p * 100.0, o.first_then * 100.0));
+                    let rises = (o.gain > 0.02).then(|| {
+                        format!("{} rises to {:.0} %", cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to * 100.0)
+                    });
+                    let then = match (rises, falls) {
+                        (Some(r), Some(f)) => format!("{r}; {f}"),
+                        (Some(r), None) => r,
+                        (None, Some(f)) => f,
+                        (None, None) => "changes little".into(),
                     };
                     Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
                 })

@@ -14,7 +14,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::angles::{AnglesInput, Element, angles};
 use baricord_core::case::Case;
-use baricord_core::problem::{Level, Problem, read_json};
+use baricord_core::problem::{Finding, Level, Problem, read_json};
 use baricord_core::progress::Station;
 use baricord_core::runout::{Reading, RunoutInput, limit_at, runout};
 use baricord_core::units::{Degrees, KilometresPerHour, Millimetres};
@@ -51,7 +51,7 @@ struct Mark {
 struct RunoutAnswer {
     dial: String,
     lines: Vec<(String, String)>,
-    findings: Vec<(String, bool)>,
+    findings: Vec<(String, &'static str)>,
     problem: String,
 }
 
@@ -77,7 +77,7 @@ struct AnglesAnswer {
     over: bool,
     sections: Vec<String>,
     residual: String,
-    findings: Vec<(String, bool)>,
+    findings: Vec<(String, &'static str)>,
     problem: String,
     /// Where the limit stands on the bar.
     tick: f64,
@@ -140,6 +140,16 @@ fn readings(f: &Fields) -> Result<Vec<Reading>, Problem> {
     Ok(out)
 }
 
+/// A finding with the class that shows how weighty it is.
+fn told(f: &Finding) -> (String, &'static str) {
+    let class = match f.level {
+        Level::Over => "over",
+        Level::Warn => "better",
+        Level::Info => "remark",
+    };
+    (f.message.clone(), class)
+}
+
 fn runout_answer(case: &Case, at: &str, points: Vec<Reading>) -> RunoutAnswer {
     let limit = limit_at(&case.vehicle.limits, at).map_or(0.5, |l| l.get());
     let mut out = RunoutAnswer::default();
@@ -163,9 +173,9 @@ fn runout_answer(case: &Case, at: &str, points: Vec<Reading>) -> RunoutAnswer {
                 ("oval".into(), r.ovality_mm.map_or("needs six marks".into(), |o| format!("{:.3} mm", o.get()))),
                 ("left over".into(), format!("{:.3} mm", r.residual_mm.get())),
             ];
-            out.findings = r.findings.iter().map(|f| (f.message.clone(), f.level == Level::Over)).collect();
+            out.findings = r.findings.iter().map(told).collect();
             if out.findings.is_empty() {
-                out.findings.push((format!("within {limit:.2} mm"), false));
+                out.findings.push((format!("within {limit:.2} mm"), "within"));
             }
         }
     }
@@ -283,7 +293,7 @@ fn angles_answer(case: &Case, p: &Prop, input: Result<Value, Problem>) -> Angles
         .map(|(k, s)| format!("section {} {:.0} of {section:.0} rad/s²", k + 1, s.get()))
         .collect();
     out.residual = format!("{:.2}°", a.residual_deg.get());
-    out.findings = a.findings.iter().map(|f| (f.message.clone(), f.level == Level::Over)).collect();
+    out.findings = a.findings.iter().map(told).collect();
     out
 }
 

@@ -16,7 +16,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::analysis::{OrderFound, RecordingAnalysis};
 use baricord_core::case::{Case, RecordingSpec};
-use baricord_core::orders::{Base, Family, OrderLine, orders};
+use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::signal::felt_line;
@@ -156,6 +156,7 @@ fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Opt
     ladder
         .iter()
         .filter_map(|l| l.wheel_order(epw.map(baricord_core::units::Order)).map(|w| (l, w.get())))
+        .filter(|(l, _)| l.what != What::HalfShaft)
         .filter(|(_, w)| (w - wheel).abs() < (3.0 * o.order_sigma).max(0.006 * w).max(0.02))
         .min_by(|a, b| (a.1 - wheel).abs().total_cmp(&(b.1 - wheel).abs()))
 }
@@ -221,8 +222,9 @@ fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], line: u
     let found: Vec<Option<f64>> = r.orders.iter().take(12).map(|o| rung_of(o, ladder, epw).map(|x| x.1)).collect();
     for l in ladder {
         let Some(w) = l.wheel_order(epw.map(baricord_core::units::Order)) else { continue };
-        if matches!(l.what.family(), Family::Bearing | Family::Half)
-            && !found.iter().flatten().any(|f| (f - w.get()).abs() < 1e-6)
+        if l.what == What::HalfShaft
+            || matches!(l.what.family(), Family::Bearing | Family::Half)
+                && !found.iter().flatten().any(|f| (f - w.get()).abs() < 1e-6)
         {
             continue;
         }

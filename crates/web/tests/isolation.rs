@@ -1,0 +1,175 @@
+//! Workshops are kept apart: by every query, and by the database behind a query that forgets.
+
+mod support;
+
+use support::Ground;
+
+const TABLES: &[&str] = &[
+    "workshop",
+    "person",
+    "case_file",
+    "case_step",
+    "case_blob",
+    "recording",
+    "recording_chunk",
+    "case_analysis",
+    "order_map",
+    "job",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
+    let g = Ground::new().await;
+    g.full_case().await;
+    let pool = g.store.pool();
+    let all: Vec<String> = sqlx::query_scalar(
+        "SELECT table_name::text FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE'",
+    )
+    .fetch_all(pool)
+    .await
+    .unwrap();
+    for t in all.iter().filter(|t| *t != "_sqlx_migrations") {
+        assert!(TABLES.contains(&t.as_str()), "table {t} is not in this test");
+    }
+    let owned: i64 =
+        sqlx::query_scalar("SELECT count(*) FROM pg_tables WHERE tableowner = 'baricord_app'").fetch_one(pool).await.unwrap();
+    assert_eq!(owned, 0, "the application's role owns a table");
+    for (workshop, sees) in [(g.a, true), (g.b, false)] {
+        for t in TABLES {
+            let mut tx = pool.begin().await.unwrap();
+            sqlx::query("SELECT set_config('app.workshop', $1, true)")
+                .bind(workshop.to_string())
+                .execute(&mut *tx)
+                .await
+                .unwrap();
+            let key = if *t == "workshop" { "id" } else { "workshop_id" };
+            let others: i64 = sqlx::query_scalar(&format!("SELECT count(*) FROM {t} WHERE {key} <> $1"))
+                .bind(workshop)
+                .fetch_one(&mut *tx)
+                .await
+                .unwrap();
+            assert_eq!(others, 0, "{t} shows rows of another workshop");
+            let own: i64 = sqlx::query_scalar(&format!("SELECT count(*) FROM {t}")).fetch_one(&mut *tx).await.unwrap();
+            assert_eq!(own > 0, sees || matches!(*t, "workshop" | "person"), "{t}: {own} rows");
+        }
+    }
+    for t in TABLES {
+        let none: i64 = sqlx::query_scalar(&format!("SELECT count(*) FROM {t}")).fetch_one(pool).await.unwrap();
+        assert_eq!(none, 0, "{t} shows rows to nobody in particular");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let (a, b, nobody) =
+        (g.client(Some("a@harrowmere.example")).await, g.client(Some("b@skerry.example")).await, g.client(None).await);
+    let gets = [
+        "",
+        "/complaint",
+        "/road",
+        "/lift",
+        "/measure",
+        "/measure?tool=angles",
+        "/decide",
+        "/repair",
+        "/prove",
+        "/part/prop.rear.s2",
+        "/job",
+        "/map/R1/az",
+        "/export.zip",
+    ];
+    for path in gets {
+        let path = format!("/cases/{id}{path}");
+        let own = g.get(&a, &path).await.status().as_u16();
+        assert!(own == 200 || own == 303, "{path}: {own}");
+        assert_eq!(g.get(&b, &path).await.status(), 404, "{path} as B");
+        assert_eq!(g.get(&nobody, &path).await.status(), 303, "{path} signed out");
+    }
+    let posts: &[(&str, &[(&str, &str)])] = &[
+        ("/vehicle", &[("name", "x")]),
+        ("/symptoms", &[("kind", "clunk")]),
+        ("/observations", &[("test", "engage"), ("outcome", "clunk")]),
+        ("/repairs", &[("fault", "joint-worn"), ("at", "prop.rear.j1")]),
+        ("/repairs/0", &[("done", "no")]),
+        ("/verdict", &[("result", "cured")]),
+        (
+            "/measure/runout",
+            &[
+                ("at", "prop.rear.s1.centre"),
+                ("deg", "0"),
+                ("mm", "0"),
+                ("deg", "90"),
+                ("mm", "0"),
+                ("deg", "180"),
+                ("mm", "0"),
+                ("deg", "270"),
+                ("mm", "0.1"),
+            ],
+        ),
+        ("/measure/runout/answer", &[("at", "prop.rear.s1.centre")]),
+        ("/measure/angles", &[("at", "prop.rear")]),
+        ("/measure/angles/answer", &[("at", "prop.rear")]),
+        ("/job/cancel", &[]),
+        ("/job/again", &[]),
+        ("/undo", &[]),
+    ];
+    let before = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
+    for (path, fields) in posts {
+        let r = g.post_form(&b, &format!("/cases/{id}{path}"), fields).await;
+        assert_eq!(r.status(), 404, "{path} as B");
+    }
+    let form =
+        reqwest::multipart::Form::new().part("file", reqwest::multipart::Part::text("t,az,speed\n0,1,2\n").file_name("x.csv"));
+    let r = b
+        .post(format!("{}/cases/{id}/recordings", g.url))
+        .header("sec-fetch-site", "same-origin")
+        .multipart(form)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(r.status(), 404, "upload as B");
+    let after = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
+    assert_eq!(before.document, after.document);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_viewer_looks_and_changes_nothing_and_another_site_cannot_post() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let look = g.client(Some("a.look@harrowmere.example")).await;
+    assert_eq!(g.get(&look, &format!("/cases/{id}/decide")).await.status(), 200);
+    let r = g.post_form(&look, &format!("/cases/{id}/observations"), &[("test", "engage"), ("outcome", "clunk")]).await;
+    assert_eq!(r.status(), 403);
+    let a = g.client(Some("a@harrowmere.example")).await;
+    let r = a
+        .post(format!("{}/cases/{id}/observations", g.url))
+        .header("content-type", "application/x-www-form-urlencoded")
+        .header("sec-fetch-site", "cross-site")
+        .header("origin", "https://elsewhere.example")
+        .body("test=engage&outcome=clunk")
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(r.status(), 403);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn wrong_passwords_are_slowed_down_and_headers_are_strict() {
+    let g = Ground::new().await;
+    let c = g.client(None).await;
+    let r = g.get(&c, "/sign-in").await;
+    let csp = r.headers()["content-security-policy"].to_str().unwrap().to_string();
+    assert!(csp.contains("default-src 'none'") && !csp.contains("unsafe"), "{csp}");
+    assert_eq!(r.headers()["x-content-type-options"], "nosniff");
+    assert!(r.headers().contains_key("x-request-id"));
+    let mut codes = vec![];
+    for _ in 0..14 {
+        codes.push(
+            g.post_form(&c, "/sign-in", &[("email", "a@harrowmere.example"), ("password", "guess")]).await.status().as_u16(),
+        );
+    }
+    assert_eq!(codes[0], 401);
+    assert!(codes.contains(&429), "{codes:?}");
+}

@@ -1,0 +1,200 @@
+//! The journey, in a real browser: from a complaint to a proof, and the case into another workshop.
+
+mod support;
+
+use baricord_core::vehicle::sample::rear_drive;
+use support::{Browser, Ground, csv};
+
+async fn load_run(b: &Browser, dir: &std::path::Path, name: &str, text: &str) {
+    let path = dir.join(name);
+    std::fs::write(&path, text).unwrap();
+    b.js("document.querySelectorAll('details.fold').forEach(d => d.open = true)").await;
+    let file = b.see("input[type=file][name=file]").await;
+    file.send_keys(path.to_str().unwrap()).await.unwrap();
+    b.js("document.querySelector('form[action$=recordings] select[name=gear]').value = '5'").await;
+    b.click("form[action$=recordings] button").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_a_complaint_to_a_proof() {
+    let g = Ground::new().await;
+    let b = Browser::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    b.sign_in(&g, "a@harrowmere.example").await;
+    b.says("No case yet.").await;
+    b.check("the empty board").await;
+
+    // Complaint: layout by picture, numbers, drawing, symptom.
+    b.key("n").await;
+    b.see(".layout-grid").await;
+    b.fill("#title", "Mail van 4: buzz in the seat").await;
+    b.check("the layouts").await;
+    b.click("button.layout[value='1']").await;
+    b.see("[data-place='prop.rear.s2']").await;
+    b.fill("input[name=tyre]", "235/65R16").await;
+    b.says("rolls 2.171 m").await;
+    b.fill("input[name=tyre]", "215/70R15").await;
+    b.says("rolls 2.080 m").await;
+    b.fill("input[name=name]", "Whimbrel LWB").await;
+    b.click("form[action$=vehicle] button").await;
+    b.says("Whimbrel LWB · 5-speed manual").await;
+    b.fill("textarea[name=words]", "hums through the seat from seventy-five").await;
+    b.click("input[name=kind][value=vibration]").await;
+    b.click("input[name=felt][value=seat]").await;
+    for (n, v) in [("from", "70"), ("peak", "95"), ("to", "115")] {
+        b.fill(&format!("input[name={n}]"), v).await;
+    }
+    b.check("the complaint").await;
+    b.click("form[action$=symptoms] button").await;
+
+    // Road: a bad file is refused and named, a good one is analysed with its map.
+    b.says("No run yet.").await;
+    load_run(&b, dir.path(), "bad.csv", "t,speed\n0,40\n").await;
+    b.says("no channel").await;
+    let v = {
+        let mut v = rear_drive(2);
+        v.name = "Whimbrel LWB".into();
+        v
+    };
+    load_run(&b, dir.path(), "before.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5)).await;
+    b.see("canvas[data-drawn=yes]").await;
+    b.says("shaft, once a turn").await;
+    let first = b.js("return document.querySelector('table.orders tbody tr td:nth-child(2) b').innerText").await;
+    assert_eq!(first, "4.10");
+    b.js("document.querySelector('table.orders tbody tr').dispatchEvent(new PointerEvent('pointerover', {bubbles: true}))").await;
+    let lit = b.js("return document.querySelector(\".sheet-wide [data-place='prop.rear.s2']\").classList.contains('lit')").await;
+    assert_eq!(lit, true, "pointing at the line lights the shaft");
+    let ink = b.js("const c = document.querySelector('canvas.ink'); const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 120; return n").await;
+    assert!(ink.as_i64().unwrap() > 20, "the map has ink: {ink}");
+    b.check("the road").await;
+
+    // Measure: the dial answers while it is typed; angles ask by drawing.
+    b.key("]").await;
+    b.see("h1").await;
+    b.says("Lift").await;
+    b.key("]").await;
+    b.says("Where the dial stands").await;
+    let marks = b.web.find_all(thirtyfour::By::Css("input[name=mm]")).await.unwrap();
+    for (m, x) in marks.iter().zip(["0.10", "0,28", "0.41", "0.42", "0.30", "0.13", "-0.01", "-0.02"]) {
+        m.send_keys(x).await.unwrap();
+    }
+    b.says("116°").await;
+    b.says("within 0.75 mm").await;
+    b.check("the dial").await;
+    b.click("form[action$=runout] button.yellow").await;
+    b.says("Read so far").await;
+    b.click("nav.runs a:nth-child(2)").await;
+    b.says("shaft speed").await;
+    for (i, x) in ["4.0", "1.0", "5.5", "3.0"].iter().enumerate() {
+        b.fill(&format!("input[name=side{i}]"), x).await;
+        b.click(&format!("input[name=end{i}][value=lower]")).await;
+    }
+    b.fill("input[name=rpm]", "3600").await;
+    b.says("rad/s² of 300").await;
+    b.says("what does not cancel: 2.24°").await;
+    b.check("the angles").await;
+    b.click("form[action$=angles] button.yellow").await;
+    b.says("Read so far").await;
+
+    // Decide: one tap an outcome, by the keyboard; then act on a cause.
+    b.key("n").await;
+    b.see("article.card").await;
+    b.check("decide").await;
+    let before = b.js("return document.querySelectorAll('article.card .answer').length").await;
+    assert!(before.as_i64().unwrap() >= 6);
+    let asked = b.js("return document.querySelector('article.card h2').innerText").await;
+    b.key("1").await;
+    for _ in 0..100 {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        if b.js("return (document.querySelector('article.card h2') || {innerText: ''}).innerText").await != asked {
+            break;
+        }
+    }
+    b.key("u").await;
+    b.says(asked.as_str().unwrap()).await;
+    b.go(&b.web.current_url().await.unwrap().to_string().replace("/road", "/decide")).await;
+    b.click("details.choice summary").await;
+    b.js("const r = document.querySelector('details.choice input[name=reason]'); if (r) r.value = 'balancer is here today'")
+        .await;
+    b.click("details.choice form button").await;
+
+    // Repair: without marks it is not called done.
+    b.says("Index marks").await;
+    b.check("repair").await;
+    b.click("button[value=yes]").await;
+    b.says("say how the flanges were marked").await;
+    b.fill("input[name=marks]", "one punch at the pinion, two at the gearbox").await;
+    b.fill(".torque input[name=torque-what]", "flange bolts").await;
+    b.fill(".torque input[name=torque-nm]", "78").await;
+    b.fill(".torque input[name=torque-source]", "fleet manual 4-12").await;
+    b.click("button[value=yes]").await;
+
+    // Prove: not cured sends the case back; the next one cures it.
+    b.says("Drive again as before").await;
+    load_run(&b, dir.path(), "same.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 8)).await;
+    b.see(".verdict").await;
+    b.says("unchanged").await;
+    b.check("the proof").await;
+    b.click("button[value=not-cured]").await;
+    b.says("Tried before").await;
+    b.click("details.choice summary").await;
+    b.js("const r = document.querySelector('details.choice input[name=reason]'); if (r) r.value = 'the other section then'")
+        .await;
+    b.click("details.choice form button").await;
+    b.see("form.plan").await;
+    b.js("const m = document.querySelector('input[name=marks]'); if (m) m.value = 'as before'").await;
+    b.click("button[value=yes]").await;
+    b.see("form[action$=verdict]").await;
+    load_run(&b, dir.path(), "after.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.02", 9)).await;
+    b.see(".verdict.good").await;
+    b.says("cured").await;
+    b.click("button[value=cured]").await;
+    b.says("The last repair: cured").await;
+
+    // The board, both themes, a phone.
+    b.key("b").await;
+    b.says("Every case is proved.").await;
+    b.check("the board").await;
+    b.key("t").await;
+    for _ in 0..100 {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        if b.js("return document.documentElement.dataset.theme").await == "pit" {
+            break;
+        }
+    }
+    let home = b.js("return document.querySelector('.lane a').href").await.as_str().unwrap().to_string();
+    let phone = serde_json::json!({"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": true});
+    for station in
+        ["complaint", "road", "lift", "measure", "measure?tool=angles", "decide", "repair", "prove", "part/prop.rear.s2"]
+    {
+        b.go(&format!("{home}/{station}")).await;
+        assert_eq!(b.js("return document.documentElement.dataset.theme").await, "pit");
+        b.check(&format!("{station} in the pit")).await;
+    }
+    b.web.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.unwrap();
+    for station in ["complaint", "road", "decide", "measure", "prove"] {
+        b.go(&format!("{home}/{station}")).await;
+        b.check(&format!("{station} at 390 px")).await;
+        let cut = b.js("const s = document.querySelector('.sheet-narrow').getBoundingClientRect(); return [s.left >= 0, s.right <= innerWidth]").await;
+        assert_eq!(cut, serde_json::json!([true, true]), "the drawing is cut at {station}");
+    }
+    b.end().await;
+    leaves_and_comes_back(&g).await;
+}
+
+/// The case leaves as an open file and comes back equal on another workshop's board.
+async fn leaves_and_comes_back(g: &Ground) {
+    let (a, b) = (g.client(Some("a@harrowmere.example")).await, g.client(Some("b@skerry.example")).await);
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let line = s.board(10).await.unwrap().remove(0);
+    drop(s);
+    let zip = g.get(&a, &format!("/cases/{}/export.zip", line.id)).await.bytes().await.unwrap();
+    let form = reqwest::multipart::Form::new().part("case", reqwest::multipart::Part::bytes(zip.to_vec()).file_name("case.zip"));
+    let r = b.post(format!("{}/import", g.url)).header("sec-fetch-site", "same-origin").multipart(form).send().await.unwrap();
+    assert_eq!(r.status(), 303);
+    let path = r.headers()["location"].to_str().unwrap().to_string();
+    let again = g.get(&b, &format!("{path}/export.zip")).await.bytes().await.unwrap();
+    assert_eq!(zip, again, "export, import, export is not byte for byte the same");
+    let board = g.get(&b, "/").await.text().await.unwrap();
+    assert!(board.contains("Mail van 4: buzz in the seat"));
+}

@@ -1,0 +1,291 @@
+//! Ground for tests that need a database, a server or a browser: each test gets a database of its
+//! own, a server on a free port, and, where asked, headless Chromium.
+#![allow(dead_code)]
+
+use baricord_core::case::Case;
+use baricord_core::vehicle::{Vehicle, sample};
+use baricord_formats::write_csv;
+use baricord_simulator::{RunPlan, run};
+use baricord_store::Store;
+use baricord_store::people::Role;
+use baricord_web::{App, router, worker};
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+use thirtyfour::ChromeCapabilities;
+use thirtyfour::prelude::*;
+use uuid::Uuid;
+
+pub const PASSWORD: &str = "a long password";
+
+/// A database, a server, two workshops with a person each.
+pub struct Ground {
+    pub url: String,
+    pub store: Store,
+    pub a: Uuid,
+    pub b: Uuid,
+    pub database_url: String,
+}
+
+fn base() -> String {
+    std::env::var("BARICORD_TEST_DATABASE")
+        .expect("these tests need a PostgreSQL: run ./scripts/test, or set BARICORD_TEST_DATABASE to an owner's URL")
+}
+
+async fn fresh_database() -> String {
+    let name = format!("t{}", Uuid::new_v4().simple());
+    let pool = sqlx::postgres::PgPoolOptions::new().max_connections(1).connect(&format!("{}/postgres", base())).await.unwrap();
+    sqlx::query(&format!("CREATE DATABASE {name}")).execute(&pool).await.unwrap();
+    pool.close().await;
+    name
+}
+
+impl Ground {
+    pub async fn new() -> Self {
+        let name = fresh_database().await;
+        let owner = format!("{}/{name}", base());
+        Store::migrate(&owner).await.unwrap();
+        baricord_web::prepare_sessions(&owner).await.unwrap();
+        let database_url = owner.replace("baricord_owner@", "baricord_app@");
+        assert_ne!(database_url, owner, "the owner in BARICORD_TEST_DATABASE is called baricord_owner");
+        let store = Store::connect(&database_url).await.unwrap();
+        let a = workshop(&store, "Harrowmere", "a@harrowmere.example").await;
+        let b = workshop(&store, "Skerry", "b@skerry.example").await;
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        tokio::spawn(worker::run(store.clone()));
+        let app = router(App { store: store.clone(), demo: false }, false);
+        tokio::spawn(async move { axum::serve(listener, app).await.unwrap() });
+        Self { url, store, a, b, database_url }
+    }
+
+    /// A client with a session of its own; signed in when an address is given.
+    pub async fn client(&self, email: Option<&str>) -> reqwest::Client {
+        let c = reqwest::Client::builder().cookie_store(true).redirect(reqwest::redirect::Policy::none()).build().unwrap();
+        if let Some(email) = email {
+            let r = self.post_form(&c, "/sign-in", &[("email", email), ("password", PASSWORD), ("next", "/")]).await;
+            assert_eq!(r.status(), 303, "sign-in of {email}");
+        }
+        c
+    }
+
+    pub async fn post_form(&self, c: &reqwest::Client, path: &str, fields: &[(&str, &str)]) -> reqwest::Response {
+        let body = fields.iter().map(|(k, v)| format!("{}={}", code(k), code(v))).collect::<Vec<_>>().join("&");
+        c.post(format!("{}{path}", self.url))
+            .header("content-type", "application/x-www-form-urlencoded")
+            .header("sec-fetch-site", "same-origin")
+            .body(body)
+            .send()
+            .await
+            .unwrap()
+    }
+
+    pub async fn get(&self, c: &reqwest::Client, path: &str) -> reqwest::Response {
+        c.get(format!("{}{path}", self.url)).send().await.unwrap()
+    }
+
+    /// A case with everything in it, of workshop A: a recording, an analysis, a measurement, a repair.
+    pub async fn full_case(&self) -> Uuid {
+        let v = sample::rear_drive(2);
+        let mut doc = Case::new_document("full", "Mail van 4: buzz", json!(v));
+        doc["symptoms"] =
+            json!([{"id": "S1", "kind": "vibration", "heard_from": "centre", "speed_kmh": {"peak": 95}, "words": "buzz"}]);
+        doc["observations"] = json!([{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        doc["measurements"] =
+            json!([{"kind": "runout", "at": "prop.rear.s2.centre", "input": {"mm": [0.0, 0.1, 0.2, 0.1, 0.0, 0.1, 0.0, 0.1]}}]);
+        doc["repairs"] = json!([{"symptom": "S1", "fault": "prop-imbalance", "at": "prop.rear.s2", "result": "open"}]);
+        doc["recordings"] = json!([{"id": "R1", "symptom": "S1", "phase": "before", "file": "recordings/r1.csv", "gear": "5", "throttle": "drive",
+            "place": "seat-rail", "time": {"column": "t", "unit": "s"}, "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
+            "speed": {"column": "speed", "unit": "km/h"}, "rpm": null}]);
+        let mut s = self.store.scope(self.a).await.unwrap();
+        let id = s.add_case(doc, "opened", "A").await.unwrap();
+        s.put_file(id, "recordings/r1.csv", csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5).as_bytes()).await.unwrap();
+        s.ask_for_analysis(id).await.unwrap();
+        s.commit().await.unwrap();
+        self.wait_for_analysis(id).await;
+        id
+    }
+
+    pub async fn wait_for_analysis(&self, id: Uuid) {
+        for _ in 0..600 {
+            let mut s = self.store.scope(self.a).await.unwrap();
+            let job = s.job(id).await.unwrap().expect("a job was asked for");
+            if !job.is_open() {
+                assert_eq!(job.state, "done", "{:?}", job.problem);
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+        panic!("the analysis did not end within a minute");
+    }
+}
+
+async fn workshop(store: &Store, name: &str, email: &str) -> Uuid {
+    let id = store.add_workshop(name).await.unwrap();
+    let mut s = store.scope(id).await.unwrap();
+    s.add_person(email, name, Role::Owner, PASSWORD).await.unwrap();
+    s.add_person(&email.replace('@', ".look@"), "Looker", Role::Viewer, PASSWORD).await.unwrap();
+    s.commit().await.unwrap();
+    id
+}
+
+fn code(s: &str) -> String {
+    s.bytes().map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") }).collect()
+}
+
+/// A simulated run as a CSV file.
+pub fn csv(v: &Vehicle, fault: &str, seed: u64) -> String {
+    let plan = RunPlan { gear: Some("5".into()), from_kmh: 45.0, to_kmh: 120.0, seconds: 60.0, seed, ..RunPlan::default() };
+    write_csv(&run(v, &[fault.parse().unwrap()], &plan).unwrap().0, true)
+}
+
+/// ChromeDriver, ended with the test.
+pub struct Browser {
+    driver: Child,
+    pub web: WebDriver,
+}
+
+impl Browser {
+    pub async fn new() -> Self {
+        let mut driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver");
+        let mut out = BufReader::new(driver.stdout.take().unwrap());
+        let mut port = None;
+        let mut line = String::new();
+        while port.is_none() {
+            line.clear();
+            assert!(out.read_line(&mut line).unwrap() > 0, "chromedriver ended at once");
+            port = line
+                .rsplit_once("on port ")
+                .and_then(|(_, p)| p.trim().trim_end_matches('.').parse::<u16>().ok())
+                .filter(|p| *p != 0);
+        }
+        std::thread::spawn(move || std::io::copy(&mut out, &mut std::io::sink()));
+        let mut caps = ChromeCapabilities::new();
+        for flag in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-dev-shm-usage",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-quic",
+            "--hide-scrollbars",
+            "--force-device-scale-factor=1",
+            "--window-size=1280,800",
+        ] {
+            caps.add_arg(flag).unwrap();
+        }
+        let web = WebDriver::new(&format!("http://127.0.0.1:{}", port.unwrap()), caps).await.expect("a browser session");
+        let b = Self { driver, web };
+        b.size(1280, 800).await;
+        b
+    }
+
+    /// Makes the page this large.
+    pub async fn size(&self, w: u32, h: u32) {
+        let r = self.web.execute("return [outerWidth - innerWidth, outerHeight - innerHeight]", vec![]).await.unwrap();
+        let d: Vec<i64> = r.convert().unwrap();
+        let _ = self.web.set_window_rect(0, 0, w + d[0].max(0) as u32, h + d[1].max(0) as u32).await;
+    }
+
+    pub async fn sign_in(&self, g: &Ground, email: &str) {
+        self.go(&format!("{}/sign-in", g.url)).await;
+        self.fill("#email", email).await;
+        self.fill("#password", PASSWORD).await;
+        self.click("form button.yellow").await;
+        self.see("main.board").await;
+    }
+
+    pub async fn go(&self, url: &str) {
+        self.web.goto(url).await.unwrap();
+    }
+
+    /// Waits for an element.
+    pub async fn see(&self, css: &str) -> WebElement {
+        for _ in 0..300 {
+            if let Ok(e) = self.web.find(By::Css(css)).await {
+                return e;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("{css} does not come: {}", self.text().await);
+    }
+
+    /// Waits until the page says something.
+    pub async fn says(&self, words: &str) {
+        for _ in 0..400 {
+            if self.text().await.contains(words) {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("the page does not say “{words}”: {}", self.text().await);
+    }
+
+    pub async fn text(&self) -> String {
+        self.js("return document.body.innerText").await.as_str().unwrap_or_default().to_string()
+    }
+
+    pub async fn click(&self, css: &str) {
+        let e = self.see(css).await;
+        let _ = e.scroll_into_view().await;
+        self.js_arg("arguments[0].click()", &e).await;
+    }
+
+    pub async fn fill(&self, css: &str, text: &str) {
+        let e = self.see(css).await;
+        e.clear().await.unwrap();
+        e.send_keys(text).await.unwrap();
+    }
+
+    pub async fn key(&self, key: &str) {
+        self.web.action_chain().send_keys(key).perform().await.unwrap();
+    }
+
+    pub async fn js(&self, script: &str) -> Value {
+        self.web.execute(script, vec![]).await.unwrap().json().clone()
+    }
+
+    async fn js_arg(&self, script: &str, e: &WebElement) {
+        self.web.execute(script, vec![e.to_json().unwrap()]).await.unwrap();
+    }
+
+    /// Nothing serious for those who read or move otherwise; nothing wider than the page.
+    pub async fn check(&self, what: &str) {
+        self.web.execute(include_str!("../assets/axe.min.js"), vec![]).await.unwrap();
+        let r = self
+            .web
+            .execute_async(
+                "const done = arguments[arguments.length - 1]; axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations
+                   .filter(v => v.impact === 'serious' || v.impact === 'critical')
+                   .map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).join(' | '))))",
+                vec![],
+            )
+            .await
+            .unwrap();
+        let found: Vec<String> = r.convert().unwrap();
+        assert!(found.is_empty(), "{what}: {found:#?}");
+        let wide = self.js("return document.documentElement.scrollWidth - innerWidth").await.as_i64().unwrap_or(0);
+        assert!(wide <= 0, "{what} is {wide} px wider than the window");
+    }
+
+    pub async fn end(mut self) {
+        let _ = self.web.clone().quit().await;
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
