@@ -94,7 +94,7 @@ async fn from_a_complaint_to_a_proof() {
     b.says("what does not cancel: 2.24°").await;
     b.check("the angles").await;
     b.click("form[action$=angles] button.yellow").await;
-    b.says("Read so far").await;
+    b.see(".done-list li:nth-child(2)").await;
 
     // Decide: one tap an outcome, by the keyboard; then act on a cause.
     b.key("n").await;

@@ -155,6 +155,27 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
     Ok(out)
 }
 
+/// The order map of a recording whose lag and scale are known: resampling, transform and levels
+/// alone. None without a speed.
+pub fn known_map(
+    v: &Vehicle,
+    s: &Samples,
+    lag: crate::units::Seconds,
+    scale: f64,
+    top: f64,
+) -> Result<Option<OrderMap>, Problem> {
+    let circumference = v.circumference()?.get();
+    let readings = crate::signal::true_samples(&s.speed);
+    let Some(track) = crate::signal::SpeedTrack::fit(&readings, 6.0) else { return Ok(None) };
+    let span = (readings[0].0, readings[readings.len() - 1].0);
+    let reference = angle::Reference { track, span, lag: lag.get(), circumference };
+    let per_turn = [32usize, 64, 128, 256].into_iter().find(|n| *n as f64 * 0.4 >= top).unwrap_or(256);
+    let angle = Angle::new(s, &reference, per_turn);
+    let Some(c) = s.channels.first() else { return Ok(None) };
+    let x = angle.resample(&Resampler::new(), &c.data, s.rate.get(), s.start.get(), circumference);
+    Ok(Some(map::draw(&x, &angle, top, scale)))
+}
+
 fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples) -> Result<Outcome, Problem> {
     let mut warnings = s.warnings.clone();
     let refuse = |warnings: Vec<Warning>| Ok(Err(Untracked { spec: spec.clone(), warnings }));

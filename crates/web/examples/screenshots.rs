@@ -1,0 +1,67 @@
+//! Takes every picture of docs/screenshots from the demo workshop of a running server, at 1280×800 and
+//! at 390×844. `./scripts/screenshots` starts the server and calls this with its address.
+
+#[path = "../tests/support/mod.rs"]
+mod support;
+
+use baricord_web::demo;
+use std::collections::HashMap;
+use support::Browser;
+
+#[tokio::main]
+async fn main() {
+    let mut args = std::env::args().skip(1);
+    let (url, out) = (args.next().expect("the server's address"), args.next().expect("a folder"));
+    let b = Browser::new().await;
+    b.go(&format!("{url}/sign-in")).await;
+    shot(&b, &out, "sign-in").await;
+    b.fill("#email", demo::EMAIL).await;
+    b.fill("#password", demo::PASSWORD).await;
+    b.click("form button.yellow").await;
+    b.see("main.board").await;
+    shot(&b, &out, "board").await;
+    let list = b.js("return Object.fromEntries([...document.querySelectorAll('.lane li a')].map(a => [a.querySelector('strong').innerText, a.href]))").await;
+    let cases: HashMap<String, String> = serde_json::from_value(list).expect("the cases of the demo");
+    let of = |start: &str| cases.iter().find(|(t, _)| t.starts_with(start)).map(|(_, u)| u.clone()).expect(start);
+    let (van, fish, shake, pilot, ranger) = (of("Mail van 4"), of("Fish lorry"), of("Mail van 2"), of("Pilot"), of("Ranger"));
+    b.go(&format!("{url}/cases/new")).await;
+    shot(&b, &out, "new-case").await;
+    b.go(&format!("{pilot}/complaint")).await;
+    shot(&b, &out, "complaint").await;
+    b.go(&format!("{van}/road")).await;
+    b.see("canvas[data-drawn=yes]").await;
+    shot(&b, &out, "road").await;
+    b.go(&format!("{van}/measure?tool=runout&at=prop.rear.s2.centre")).await;
+    for (i, x) in ["0.10", "0.28", "0.41", "0.42", "0.30", "0.13", "-0.01", "-0.02"].iter().enumerate() {
+        b.fill(&format!(".mark:nth-of-type({}) input[name=mm]", i + 1), x).await;
+    }
+    b.says("high spot").await;
+    shot(&b, &out, "dial").await;
+    for (name, page) in
+        [("decide", format!("{van}/decide")), ("lift", format!("{ranger}/lift")), ("prove", format!("{shake}/prove"))]
+    {
+        b.go(&page).await;
+        shot(&b, &out, name).await;
+    }
+    b.key("t").await;
+    for (name, page) in [("angles-pit", format!("{fish}/measure?tool=angles")), ("road-pit", format!("{van}/road"))] {
+        b.go(&page).await;
+        if name == "road-pit" {
+            b.see("canvas[data-drawn=yes]").await;
+        }
+        shot(&b, &out, name).await;
+    }
+    b.go(&url).await;
+    b.key("t").await;
+    let phone = serde_json::json!({"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": true});
+    b.web.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.expect("a phone");
+    b.go(&format!("{van}/decide")).await;
+    shot(&b, &out, "phone").await;
+    b.end().await;
+}
+
+async fn shot(b: &Browser, out: &str, name: &str) {
+    tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+    let png = b.web.screenshot_as_png().await.expect("a picture");
+    std::fs::write(format!("{out}/{name}.png"), png).expect("the picture can be written");
+}
