@@ -102,16 +102,16 @@ fn analyze(path: &Path, only: Option<&str>, json: bool) -> Result<(), Problem> {
     }
     let recordings = read_all(&case, &source);
     let found = analysis::analyze(&case.vehicle, &recordings, &Silent)?;
-    if json {
-        print_json(&found)?;
-    } else {
-        print_analysis(&found);
-    }
     // Nothing asked for could be read: that is an error, with the first reason.
     if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
         let w = found.recordings[0].warnings.last().cloned();
         let (code, message) = w.map_or(("refused".into(), "no recording could be read".into()), |w| (w.code, w.message));
         return Err(Problem::new(&code, message).field(format!("recordings.{}", found.recordings[0].id)));
+    }
+    if json {
+        print_json(&found)?;
+    } else {
+        print_analysis(&found);
     }
     Ok(())
 }
@@ -154,7 +154,10 @@ fn analysis_of(case: &Case, source: &CaseSource) -> Result<Option<Analysis>, Pro
 fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
     let (case, source) = open(path)?;
     let found = analysis_of(&case, &source)?;
-    let d = reasoning::diagnose(&case, builtin(), found.as_ref());
+    let mut d = reasoning::diagnose(&case, builtin(), found.as_ref());
+    for r in found.iter().flat_map(|a| &a.recordings).filter(|r| r.refused) {
+        d.warnings.extend(r.warnings.iter().map(|w| w.clone().at(&r.id)));
+    }
     if json {
         return print_json(&d);
     }

@@ -112,7 +112,9 @@ pub fn run(a: SimulateArgs) -> Result<(), Problem> {
     Ok(())
 }
 
-fn existing(out: &std::path::Path) -> Result<(Value, Vec<(String, Vec<u8>)>), Problem> {
+type Files = Vec<(String, Vec<u8>)>;
+
+fn existing(out: &std::path::Path) -> Result<(Value, Files), Problem> {
     let c = CaseSource::open(out)?;
     let case = Case::from_json(&c.document)?;
     let mut files = vec![];

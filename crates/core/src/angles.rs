@@ -119,7 +119,7 @@ fn check(input: &AnglesInput) -> Result<(), Problem> {
     }
     for (i, e) in input.elements.iter().enumerate() {
         for (name, d) in [("side_deg", e.side_deg), ("plan_deg", e.plan_deg.unwrap_or_default())] {
-            if !(d.get().abs() < 60.0) {
+            if d.get().is_nan() || d.get().abs() >= 60.0 {
                 return Err(Problem::new("out-of-range", format!("a slope lies between −60° and 60°, got {}", d.get()))
                     .field(format!("elements[{i}].{name}")));
             }

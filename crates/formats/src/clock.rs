@@ -130,8 +130,9 @@ pub(crate) fn lay(clock: &Clock, values: &[f32]) -> Vec<f32> {
         match last {
             Some(l) if i > l + 1 => {
                 let (a, b) = (out[l], out[i]);
-                for k in l + 1..i {
-                    out[k] = a + (b - a) * (k - l) as f32 / (i - l) as f32;
+                let step = (b - a) / (i - l) as f32;
+                for (k, v) in out[l + 1..i].iter_mut().enumerate() {
+                    *v = a + step * (k + 1) as f32;
                 }
             }
             None => {
@@ -174,7 +175,7 @@ mod tests {
     fn a_gap_is_told_with_its_second_and_line() {
         let t: Vec<f64> = (0..1000).filter(|i| !(400..500).contains(i)).map(|i| f64::from(i) / 100.0).collect();
         let c = fit_of(&t);
-        assert_eq!(c.gaps, [400..500]);
+        assert_eq!((c.gaps.len(), c.gaps[0].clone()), (1, 400..500));
         assert_eq!((c.warnings[0].code.as_str(), c.warnings[0].line), ("gap", Some(402)));
         assert!((c.warnings[0].at_s.unwrap() - 4.0).abs() < 1e-6);
         assert_eq!(c.length, 1000);

@@ -43,14 +43,9 @@ fn text_of(bytes: &[u8]) -> Result<&str, Problem> {
 /// Guesses how a file is written from its first lines.
 pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
     let head = &bytes[..bytes.len().min(16 << 10)];
-    let head = match text_of(head) {
-        Ok(t) => t,
-        // A cut in the middle of a character is no fault of the file's.
-        Err(p) if bytes.len() > head.len() && p.line == Some(1 + head.iter().filter(|b| **b == b'\n').count() as u64) => {
-            &String::from_utf8_lossy(head).into_owned().leak()[..]
-        }
-        Err(p) => return Err(p),
-    };
+    // A cut in the middle of a character is no fault of the file's: only whole bytes before it count.
+    let whole = if bytes.len() > head.len() { head.iter().rposition(|b| b.is_ascii()).map_or(0, |i| i + 1) } else { head.len() };
+    let head = text_of(&head[..whole])?;
     let lines: Vec<&str> = head.lines().take(60).collect();
     if lines.iter().all(|l| l.trim().is_empty()) {
         return Err(Problem::new("empty-file", "the file is empty"));

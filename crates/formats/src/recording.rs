@@ -8,13 +8,16 @@ use baricord_core::problem::{Problem, Warning};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 
+/// Fetches a file of the case by name; none where it is missing.
+pub type Fetch<'a> = &'a dyn Fn(&str) -> Result<Option<Vec<u8>>, Problem>;
+
 /// Reads every recording of a case; what cannot be read is refused with a warning of its own.
 pub fn read_all(case: &Case, source: &CaseSource) -> Vec<(RecordingSpec, Samples)> {
     case.recordings.iter().map(|r| (r.clone(), read_recording(r, &|name| source.file(name)))).collect()
 }
 
 /// Reads one recording. `file` fetches a file of the case by name.
-pub fn read_recording(spec: &RecordingSpec, file: &dyn Fn(&str) -> Result<Option<Vec<u8>>, Problem>) -> Samples {
+pub fn read_recording(spec: &RecordingSpec, file: Fetch<'_>) -> Samples {
     match read(spec, file) {
         Ok(s) => s,
         Err(p) => {
@@ -26,7 +29,7 @@ pub fn read_recording(spec: &RecordingSpec, file: &dyn Fn(&str) -> Result<Option
     }
 }
 
-fn read(spec: &RecordingSpec, file: &dyn Fn(&str) -> Result<Option<Vec<u8>>, Problem>) -> Result<Samples, Problem> {
+fn read(spec: &RecordingSpec, file: Fetch<'_>) -> Result<Samples, Problem> {
     let fetch =
         |name: &str| file(name)?.ok_or_else(|| Problem::new("missing-file", format!("the file {name} is missing")).field("file"));
     let bytes = fetch(&spec.file)?;

@@ -140,7 +140,7 @@ pub(crate) fn sources(v: &Vehicle, f: &FaultSpec, throttle: &str) -> Result<Vec<
     let full = KINDS.iter().find(|k| k.id == f.fault).map_or(0.0, |k| k.full);
     let size = f.severity * full;
     let ladder = baricord_core::orders::orders(v, None)?;
-    let lines = predicted(v, k, h, &ladder);
+    let lines = predicted(k, h, &ladder);
     let first = lines.first().ok_or_else(nowhere)?;
     let (order, engine) = (first.order.get(), first.base == baricord_core::orders::Base::Engine);
     let load = match throttle {

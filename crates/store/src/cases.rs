@@ -129,8 +129,7 @@ impl Scope {
         change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
     ) -> Result<StoredCase, StoreError> {
         let mut c = self.fetch(id, "FOR UPDATE").await?;
-        if let Some(seen) = seen.filter(|s| *s != c.version) {
-            let _ = seen;
+        if seen.is_some_and(|s| s != c.version) {
             let last = self.last_step(id).await?;
             return Err(StoreError::Stale {
                 by: last.as_ref().map_or_else(String::new, |s| s.person.clone()),

@@ -59,7 +59,11 @@ fn main() {
         rayon::ThreadPoolBuilder::new().num_threads(1).build().expect("a pool").install(f);
     };
     let (mut floor, mut map, mut whole) = (Duration::MAX, Duration::MAX, Duration::MAX);
-    one(&mut || floor = best(7, || drop(std::hint::black_box(bare_transforms(&s)))));
+    one(&mut || {
+        floor = best(7, || {
+            std::hint::black_box(bare_transforms(&s));
+        })
+    });
     one(&mut || {
         map = best(5, || drop(std::hint::black_box(known_map(&v, &s, Seconds(truth.lag_s), truth.scale, 10.0).expect("a map"))));
     });

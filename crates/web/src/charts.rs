@@ -313,7 +313,7 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
     let mut o = format!(
         r#"<svg class="sideview" viewBox="0 0 {w} {h}" role="img" aria-label="Side view of the shaft, slopes drawn four times too steep">"#
     );
-    for i in 0..n {
+    for (i, element) in elements.iter().enumerate() {
         let ((x1, y1), (x2, y2)) = (at(i), at(i + 1));
         let thick = if i == 0 || i + 1 == n { 19.0 } else { 11.0 };
         let length = (x2 - x1).hypot(y2 - y1).max(1.0);
@@ -331,7 +331,7 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
             y1 - uy
         );
         let (mx, my) = ((x1 + x2) / 2.0, (y1 + y2) / 2.0);
-        let d = elements[i].side_deg.get();
+        let d = element.side_deg.get();
         let lower = if d > 0.04 {
             "axle end lower"
         } else if d < -0.04 {
@@ -346,7 +346,7 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
             my - thick - 14.0,
             d.abs(),
             my + thick + 15.0,
-            esc(&elements[i].name)
+            esc(&element.name)
         );
     }
     for i in 1..n {

@@ -46,7 +46,7 @@ fn cases() -> Vec<DemoCase> {
             title: "Mail van 4: buzz in the seat, 85 to 110",
             vehicle: named(sample::rear_drive(2), "Whimbrel LWB", "215/70R15"),
             more: json!({
-                "history": ["joints-changed"],
+                "history": [],
                 "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["seat"], "heard_from": "centre",
                     "speed_kmh": {"from": 85, "peak": 100, "to": 110}, "words": "buzz in the seat"}],
                 "observations": [{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"},

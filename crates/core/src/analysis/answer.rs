@@ -173,7 +173,7 @@ pub fn sources_of(
     let ladder = crate::orders::orders(v, gear).unwrap_or_default();
     let mut out: Vec<Source> = vec![];
     for h in all {
-        let hit = predicted(v, k, h, &ladder)
+        let hit = predicted(k, h, &ladder)
             .iter()
             .filter_map(|p| p.wheel_order(engine_per_wheel.map(crate::units::Order)))
             .any(|o| (o.get() - wheel_order).abs() <= tol);

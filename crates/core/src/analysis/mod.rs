@@ -121,7 +121,7 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
     if !progress.step(0.85, "tyre size against the ridges") {
         return Err(Problem::new("cancelled", "the analysis was cancelled"));
     }
-    let ridges: Vec<(Vec<Line>, Vec<(f64, f64)>)> = out
+    let ridges: Vec<reference::Ridges> = out
         .iter()
         .filter_map(|o| o.as_ref().ok())
         .flat_map(|t| {

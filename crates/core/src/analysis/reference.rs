@@ -194,9 +194,12 @@ pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>, rh
     out
 }
 
+/// The ridges of one channel (order at scale 1), and the orders that they may be, each with its weight.
+pub(super) type Ridges = (Vec<Line>, Vec<(f64, f64)>);
+
 /// Fits one scale to the ridges of all recordings. Each entry is a recording's ridges (order at
 /// scale 1) with the orders that they may be.
-pub(super) fn scale(all: &[(Vec<Line>, Vec<(f64, f64)>)]) -> Scale {
+pub(super) fn scale(all: &[Ridges]) -> Scale {
     const SPAN: f64 = 0.03;
     const STEP: f64 = 0.0002;
     let n = (2.0 * SPAN / STEP).round() as usize;

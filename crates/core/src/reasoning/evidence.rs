@@ -4,7 +4,7 @@ use super::hypotheses::{Hypothesis, predicted};
 use super::knowledge::{Bears, Knowledge, Test};
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::{Case, Measurement, Observation};
-use crate::orders::{Base, What, orders};
+use crate::orders::{Base, orders};
 use crate::problem::Warning;
 use crate::vehicle::{Corner, Place, PlaceKind, Vehicle};
 
@@ -392,7 +392,7 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
         .iter()
         .filter(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after())
         .filter_map(|r| a.recording(&r.id).map(|f| (r, f)))
-        .filter(|(_, f)| !f.refused && !(f.orders.is_empty() && f.pulses.is_empty()))
+        .filter(|(_, f)| !(f.refused || f.orders.is_empty() && f.pulses.is_empty()))
         .collect();
     let mut out = vec![];
     let mut gears: Vec<Option<String>> = vec![];
@@ -413,7 +413,7 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
         let likelihood = all
             .iter()
             .map(|h| {
-                let lines = predicted(v, k, h, &ladder);
+                let lines = predicted(k, h, &ladder);
                 if lines.is_empty() {
                     return w.silent;
                 }
@@ -565,10 +565,4 @@ pub(super) fn symptom(case: &Case, k: &Knowledge, all: &[Hypothesis], id: &str) 
         group: None,
     });
     out
-}
-
-/// Which of the ladder a hypothesis speaks of first: for pages that light up parts.
-pub fn rungs(v: &Vehicle, k: &Knowledge, h: &Hypothesis, gear: Option<&str>) -> Vec<What> {
-    let ladder = orders(v, gear).unwrap_or_default();
-    predicted(v, k, h, &ladder).into_iter().map(|l| l.what).collect()
 }

@@ -134,8 +134,7 @@ fn is_of(h: &Hypothesis, l: &OrderLine) -> bool {
 }
 
 /// The lines that a hypothesis predicts.
-pub fn predicted(v: &Vehicle, k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<OrderLine> {
-    let _ = v;
+pub fn predicted(k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<OrderLine> {
     let Some(f) = k.fault(&h.fault) else { return vec![] };
     let mut out: Vec<OrderLine> = vec![];
     let mut add = |rule: &LineRule, l: &OrderLine| {
@@ -194,7 +193,7 @@ mod tests {
         let all = hypotheses(&v, builtin());
         let of = |fault: &str, at: &str| {
             let h = all.iter().find(|h| h.fault == fault && h.at == at).unwrap();
-            predicted(&v, builtin(), h, &ladder).iter().map(|l| l.order.get()).collect::<Vec<_>>()
+            predicted(builtin(), h, &ladder).iter().map(|l| l.order.get()).collect::<Vec<_>>()
         };
         assert_eq!(of("prop-bent", "prop.rear.s2"), [4.1]);
         assert_eq!(of("joint-worn", "prop.rear.j2"), [4.1, 8.2]);

@@ -10,7 +10,7 @@ mod hypotheses;
 pub mod knowledge;
 mod next;
 
-pub use evidence::{Evidence, rungs};
+pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, hypotheses, is_kind as place_is, predicted};
 pub use next::{NextTest, OutcomePreview};
 

@@ -65,7 +65,7 @@ pub(crate) fn entropy(p: &[f64]) -> f64 {
 fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
     let state = case.state.clone().unwrap_or_default();
     let up = t.lift && state.on.as_deref() != Some("lift");
-    let is_off = at.is_some_and(|p| state.off.iter().any(|o| *o == p.id));
+    let is_off = at.is_some_and(|p| state.off.contains(&p.id));
     t.minutes
         + if up { k.weights.time.lift_minutes } else { 0.0 }
         + if t.off && !is_off { k.weights.time.off_minutes } else { 0.0 }

@@ -112,7 +112,7 @@ mod tests {
         let high = decimate(&r, &tone(0.2, 8000), 4);
         assert!(rms(&high[50..high.len() - 50]) < 1e-3);
         let low = decimate(&r, &tone(0.02, 8000), 4);
-        assert!((rms(&low[50..low.len() - 50]) - 0.7071).abs() < 5e-3);
+        assert!((rms(&low[50..low.len() - 50]) - std::f64::consts::FRAC_1_SQRT_2).abs() < 5e-3);
     }
 
     #[test]

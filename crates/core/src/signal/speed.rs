@@ -56,7 +56,7 @@ impl SpeedTrack {
     pub fn fit(readings: &[(f64, f64)], smooth_s: f64) -> Option<Self> {
         let first = readings.first()?.0;
         let last = readings.last()?.0;
-        if readings.len() < 3 || !(last > first) {
+        if readings.len() < 3 || first.is_nan() || last.is_nan() || last <= first {
             return None;
         }
         let start = first - 3.0;

@@ -143,7 +143,7 @@ impl Vehicle {
             return Some(h.clone());
         }
         let a = self.axle(corner.end())?;
-        (a.driven && a.kind == AxleKind::Independent).then(|| HalfShaft {
+        (a.driven && a.kind == AxleKind::Independent).then_some(HalfShaft {
             corner,
             inner: Some(JointKind::Tripod),
             outer: Some(JointKind::Ball),

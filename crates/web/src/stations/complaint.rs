@@ -152,10 +152,7 @@ struct TyreQuery {
 async fn tyre(_: Member, Query(q): Query<TyreQuery>) -> Html<String> {
     let words = match vehicle_form::tyre_words(&q.tyre) {
         Ok(w) => w,
-        Err(p) if q.tyre.trim().is_empty() => {
-            let _ = p;
-            "as on the side wall, for example 215/70R15; or a roll-out, 2.14 m".into()
-        }
+        Err(_) if q.tyre.trim().is_empty() => "as on the side wall, for example 215/70R15; or a roll-out, 2.14 m".into(),
         Err(p) => p.message,
     };
     Html(crate::drawing::esc(&words))

@@ -15,7 +15,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::analysis::{OrderFound, RecordingAnalysis};
-use baricord_core::case::{Case, RecordingSpec};
+use baricord_core::case::RecordingSpec;
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
@@ -131,7 +131,7 @@ pub fn run_words(r: &RecordingSpec) -> String {
     parts.join(", ")
 }
 
-fn source_words(case: &Case, o: &[baricord_core::analysis::Source]) -> String {
+fn source_words(o: &[baricord_core::analysis::Source]) -> String {
     let k = baricord_core::reasoning::knowledge::builtin();
     let mut names: Vec<String> = vec![];
     for s in o {
@@ -140,7 +140,6 @@ fn source_words(case: &Case, o: &[baricord_core::analysis::Source]) -> String {
             names.push(name);
         }
     }
-    let _ = case;
     let more = names.len().saturating_sub(4);
     let shown = names.into_iter().take(4).collect::<Vec<_>>().join(", ");
     match (shown.is_empty(), more) {
@@ -161,7 +160,7 @@ fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Opt
         .min_by(|a, b| (a.1 - wheel).abs().total_cmp(&(b.1 - wheel).abs()))
 }
 
-fn rows(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRow> {
+fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRow> {
     r.orders
         .iter()
         .take(12)
@@ -183,14 +182,14 @@ fn rows(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -
                 felt: o.felt.map_or(String::new(), |f| if f >= 1.0 { format!("felt, {f:.1} ×") } else { "not felt".into() }),
                 at: format!("{:.0} km/h, {:.0} Hz", o.peak_speed_kmh, o.peak_hz),
                 growth: o.growth.map_or("—".into(), |g| format!("{g:.1}")),
-                sources: source_words(case, &o.sources),
+                sources: source_words(&o.sources),
                 chosen: i == line,
             }
         })
         .collect()
 }
 
-fn chosen(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> Chosen {
+fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> Chosen {
     let near = rung_of(o, ladder, r.engine_per_wheel);
     let (level, error) = o.level();
     let unit = o.unit.clone().unwrap_or("m/s²".into());
@@ -202,7 +201,6 @@ fn chosen(case: &Case, r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFou
     };
     let class = near.map_or("wheel", |(l, _)| charts::family_class(l.what.family()));
     let here = felt_line(Hz(o.peak_hz)).get();
-    let _ = case;
     Chosen {
         words: near.map_or_else(|| format!("{:.2} times a wheel turn", o.order), |(l, _)| l.what.words().to_string()),
         level: format!("{level:.2}"),
@@ -325,7 +323,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         return Ok(page);
     }
     let ladder = orders(&case.vehicle, run.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
-    page.rows = rows(case, r, &ladder, line);
+    page.rows = rows(r, &ladder, line);
     page.pulses = r
         .pulses
         .iter()
@@ -333,7 +331,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         .map(|p| PulseRow {
             per_turn: format!("{:.2}", p.per_wheel_turn),
             strength: format!("{:.0}", p.strength),
-            sources: source_words(case, &p.sources),
+            sources: source_words(&p.sources),
         })
         .collect();
     page.resonances = r
@@ -348,7 +346,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         })
         .collect();
     let picked = r.orders.get(line).or(r.orders.first());
-    page.chosen = picked.map(|o| chosen(case, r, &ladder, o));
+    page.chosen = picked.map(|o| chosen(r, &ladder, o));
     let channel = picked.map_or_else(|| run.channels.first().map_or(String::new(), |c| c.column.clone()), |o| o.channel.clone());
     if let Some(map) = s.order_map(id, &run.id, &channel).await?.filter(|m| m.columns > 0) {
         let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
