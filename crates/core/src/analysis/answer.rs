@@ -335,6 +335,18 @@ fn decide_bases(a: &mut Analysis, tracked: &[Outcome]) {
     }
 }
 
+/// Frequency at which an order peaks, between the bins of its levels: a parabola through the
+/// highest and its neighbours.
+fn fine_peak_hz(o: &OrderFound) -> f64 {
+    let at = |kmh: f64| o.levels.iter().find(|l| (l.speed_kmh - kmh).abs() < 0.1).map(|l| l.amplitude);
+    let v = o.peak_speed_kmh;
+    let shift = match (at(v - lines::SPEED_BIN), at(v), at(v + lines::SPEED_BIN)) {
+        (Some(a), Some(b), Some(c)) if a - 2.0 * b + c < 0.0 => (0.5 * (a - c) / (a - 2.0 * b + c)).clamp(-0.5, 0.5),
+        _ => 0.0,
+    };
+    o.peak_hz * (v + shift * lines::SPEED_BIN) / v
+}
+
 /// Orders of one channel that peak at the same frequency.
 fn resonances(orders: &[OrderFound]) -> Vec<Resonance> {
     let mut out: Vec<Resonance> = vec![];
@@ -347,15 +359,19 @@ fn resonances(orders: &[OrderFound]) -> Vec<Resonance> {
             .iter()
             .skip(i + 1)
             .take(8)
-            .filter(|b| b.channel == a.channel && (b.order - a.order).abs() > 0.3 && (b.peak_hz / a.peak_hz - 1.0).abs() < 0.05)
+            .filter(|b| {
+                b.channel == a.channel
+                    && (b.order - a.order).abs() > 0.3
+                    && (fine_peak_hz(b) / fine_peak_hz(a) - 1.0).abs() < 0.045
+            })
             .filter(|b| inner(b) && inner(a) && (b.peak_speed_kmh - a.peak_speed_kmh).abs() > 4.0)
             .collect();
-        if same.is_empty() || out.iter().any(|r| (r.hz / a.peak_hz - 1.0).abs() < 0.08) {
+        if same.is_empty() || out.iter().any(|r| (r.hz / fine_peak_hz(a) - 1.0).abs() < 0.08) {
             continue;
         }
         let mut list: Vec<f64> = std::iter::once(a.order).chain(same.iter().map(|b| b.order)).collect();
         list.sort_by(f64::total_cmp);
-        out.push(Resonance { hz: a.peak_hz, orders: list });
+        out.push(Resonance { hz: fine_peak_hz(a), orders: list });
     }
     out
 }

@@ -64,6 +64,10 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 let n = |x: Option<f64>| x.map_or("…".into(), |x| format!("{x:.0}"));
                 facts.push(format!("{} to {} km/h, worst at {}", n(r.from), n(r.to), n(r.peak)));
             }
+            let since = k.stored.document["symptoms"]
+                .as_array()
+                .and_then(|a| a.iter().find(|x| x["id"] == s.id.as_str())?["since"].as_str());
+            facts.extend(since.map(|x| format!("since {x}")));
             if !s.felt.is_empty() {
                 facts.push(format!("felt at {}", s.felt.join(", ").replace('-', " ")));
             }
@@ -126,6 +130,9 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
             "id": new, "kind": kind, "felt": f.all("felt"), "heard_from": f.text("heard_from").unwrap_or("unknown"),
             "words": f.text("words").unwrap_or_default(),
         });
+        if let Some(since) = f.text("since") {
+            symptom["since"] = since.into();
+        }
         if !speed.is_empty() {
             symptom["speed_kmh"] = Value::Object(speed);
         }

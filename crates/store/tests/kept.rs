@@ -1,0 +1,166 @@
+//! What is kept comes back: documents with their history, files, samples, analyses, jobs.
+
+use baricord_core::analysis::{Analysis, OrderMap};
+use baricord_core::case::Case;
+use baricord_core::signal::{Channel, Quantity, Samples};
+use baricord_core::units::{Hz, Seconds};
+use baricord_core::vehicle::sample::rear_drive;
+use baricord_core::verify::Verification;
+use baricord_store::people::Role;
+use baricord_store::{Store, StoreError};
+use serde_json::json;
+use uuid::Uuid;
+
+/// A database of its own and a workshop in it.
+async fn ground() -> (Store, Uuid) {
+    let base = std::env::var("BARICORD_TEST_DATABASE").expect("these tests need a PostgreSQL: run ./scripts/test");
+    let name = format!("t{}", Uuid::new_v4().simple());
+    let pool = sqlx::postgres::PgPoolOptions::new().max_connections(1).connect(&format!("{base}/postgres")).await.unwrap();
+    sqlx::query(&format!("CREATE DATABASE {name}")).execute(&pool).await.unwrap();
+    let owner = format!("{base}/{name}");
+    Store::migrate(&owner).await.unwrap();
+    let store = Store::connect(&owner.replace("baricord_owner@", "baricord_app@")).await.unwrap();
+    assert!(store.is_empty().await.unwrap());
+    let w = store.add_workshop("Harrowmere").await.unwrap();
+    assert!(!store.is_empty().await.unwrap());
+    (store, w)
+}
+
+fn document() -> serde_json::Value {
+    let mut d = Case::new_document("c1", "Shake", json!(rear_drive(2)));
+    d["zebra"] = json!({"kept": 1.50});
+    d["symptoms"] = json!([{"id": "S1", "kind": "vibration"}]);
+    d
+}
+
+#[tokio::test]
+async fn a_document_comes_back_as_it_went_in_and_changes_can_be_taken_back() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    assert_eq!(s.case(id).await.unwrap().document.to_string(), document().to_string());
+    let note = |s: &'static str| {
+        move |d: &mut serde_json::Value| {
+            d["title"] = s.into();
+            Ok(())
+        }
+    };
+    s.edit_case(id, Some(1), "renamed", "Tove", note("Buzz")).await.unwrap();
+    s.edit_case(id, Some(2), "renamed again", "Tove", note("Hum")).await.unwrap();
+    assert_eq!(s.undo(id, "Maren").await.unwrap().as_deref(), Some("renamed again"));
+    assert_eq!(s.case(id).await.unwrap().case.title, "Buzz");
+    assert_eq!(s.undo(id, "Maren").await.unwrap().as_deref(), Some("renamed"));
+    let c = s.case(id).await.unwrap();
+    assert_eq!((c.case.title.as_str(), c.version), ("Shake", 5));
+    assert_eq!(s.undo(id, "Maren").await.unwrap(), None);
+    let steps = s.steps(id, 10).await.unwrap();
+    assert_eq!(steps.len(), 5, "nothing of the history is lost");
+    assert_eq!(s.board(10).await.unwrap()[0].waits_for, "road");
+}
+
+#[tokio::test]
+async fn a_stale_save_is_refused_with_who_and_what() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    s.edit_case(id, Some(1), "looked at the joint", "Tove", |d| {
+        d["title"] = "Tove's".into();
+        Ok(())
+    })
+    .await
+    .unwrap();
+    match s.edit_case(id, Some(1), "renamed", "Maren", |_| Ok(())).await {
+        Err(StoreError::Stale { by, what, version }) => {
+            assert_eq!((by.as_str(), what.as_str(), version), ("Tove", "looked at the joint", 2))
+        }
+        other => panic!("{other:?}"),
+    }
+    assert_eq!(s.case(id).await.unwrap().case.title, "Tove's");
+    assert!(s.edit_case(id, None, "added", "Maren", |_| Ok(())).await.is_ok());
+    let broken = s.edit_case(id, None, "broke it", "Maren", |d| {
+        d["vehicle"]["axles"] = json!([]);
+        Ok(())
+    });
+    assert!(matches!(broken.await, Err(StoreError::Problem(p)) if p.field.as_deref() == Some("vehicle.axles")));
+}
+
+#[tokio::test]
+async fn files_and_samples_come_back_bit_for_bit() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    let bytes: Vec<u8> = (0..3_000_000u32).map(|i| (i * 7 % 251) as u8).collect();
+    s.put_file(id, "recordings/r1.csv", &bytes).await.unwrap();
+    assert_eq!(s.file(id, "recordings/r1.csv").await.unwrap().unwrap(), bytes);
+    assert_eq!(s.file(id, "recordings/r2.csv").await.unwrap(), None);
+    assert_eq!(s.file_names(id).await.unwrap(), ["recordings/r1.csv"]);
+    s.remove_file(id, "recordings/r1.csv").await.unwrap();
+    assert!(s.file_names(id).await.unwrap().is_empty());
+    let samples = Samples {
+        rate: Hz(399.98),
+        start: Seconds(0.25),
+        channels: vec![Channel {
+            name: "az".into(),
+            quantity: Quantity::Acceleration,
+            unit: "m/s2".into(),
+            data: (0..300_000).map(|i| (i as f32 * 0.37).sin()).collect(),
+        }],
+        gaps: vec![100..200],
+        speed: vec![(0.1, 12.5), (1.1, 12.75)],
+        ..Samples::default()
+    };
+    s.put_samples(id, "R1", &samples).await.unwrap();
+    let back = s.samples(id, "R1").await.unwrap().unwrap();
+    assert_eq!((back.rate, back.start, &back.gaps, &back.speed), (samples.rate, samples.start, &samples.gaps, &samples.speed));
+    assert_eq!(back.channels[0].data, samples.channels[0].data);
+    assert!(s.samples(id, "R9").await.unwrap().is_none());
+    let map = OrderMap { columns: 2, rows: 2, ink: vec![1, 2, 3, 255], ..OrderMap::default() };
+    s.put_analysis(id, &Analysis::default(), &Verification::default(), &[("R1".into(), "az".into(), map.clone())]).await.unwrap();
+    assert_eq!(s.order_map(id, "R1", "az").await.unwrap().unwrap(), map);
+    assert_eq!(s.analysis(id).await.unwrap().unwrap().0, Analysis::default());
+}
+
+#[tokio::test]
+async fn a_job_is_taken_once_told_and_ended() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    s.ask_for_analysis(id).await.unwrap();
+    s.ask_for_analysis(id).await.unwrap();
+    s.commit().await.unwrap();
+    let (a, b) = tokio::join!(store.claim_job(), store.claim_job());
+    let taken: Vec<_> = [a.unwrap(), b.unwrap()].into_iter().flatten().collect();
+    assert_eq!(taken.len(), 1, "two asks make one job, and one worker takes it");
+    let c = taken[0];
+    assert_eq!((c.workshop, c.case), (w, id));
+    assert!(store.beat(&c, 0.4, "levels").await.unwrap());
+    let mut s = store.scope(w).await.unwrap();
+    let job = s.job(id).await.unwrap().unwrap();
+    assert_eq!((job.percent(), job.what.as_str(), job.is_open()), (40, "levels", true));
+    s.cancel_jobs(id).await.unwrap();
+    s.commit().await.unwrap();
+    assert!(!store.beat(&c, 0.5, "levels").await.unwrap(), "the worker is told to stop");
+    store.end_job(&c, "cancelled", None).await.unwrap();
+    let mut s = store.scope(w).await.unwrap();
+    assert!(!s.job(id).await.unwrap().unwrap().is_open());
+}
+
+#[tokio::test]
+async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    s.add_person("Maren@Harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    s.commit().await.unwrap();
+    let p = store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in");
+    assert!(!p.role().may_write() && p.session_key().starts_with(b"$argon2id$"));
+    assert!(!format!("{p:?}").contains("argon2"), "the hash stays out of logs");
+    assert!(store.sign_in("maren@harrowmere.example", "Driveline").await.unwrap().is_none());
+    assert!(store.sign_in("nobody@harrowmere.example", "driveline").await.unwrap().is_none());
+    assert_eq!(store.person(p.id).await.unwrap().unwrap().name, "Maren");
+    let other = store.add_workshop("Skerry").await.unwrap();
+    let mut s = store.scope(other).await.unwrap();
+    assert!(matches!(s.case(id).await, Err(StoreError::NotFound)));
+    assert!(matches!(s.undo(id, "x").await, Err(StoreError::NotFound)));
+    assert!(s.board(10).await.unwrap().is_empty());
+}
