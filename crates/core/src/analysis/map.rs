@@ -32,7 +32,7 @@ pub struct OrderMap {
 /// Draws the map of one channel up to an order; `scale` corrects the orders.
 pub(super) fn draw(x: &[f32], angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
     let turns = 32;
-    let spec = spectra(x, angle.per_turn, turns, max_order * scale, |a, b| angle.usable(a, b));
+    let spec = spectra(x, angle.per_turn, turns, max_order * scale, false, |a, b| angle.usable(a, b));
     let speed: Vec<f64> = spec.starts.iter().map(|&s| angle.mean_kmh(s, s + spec.length)).collect();
     let (lo, hi) = speed.iter().fold((f64::MAX, f64::MIN), |b, &v| (b.0.min(v), b.1.max(v)));
     if speed.is_empty() {

@@ -233,7 +233,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     let mut channels = vec![];
     for c in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse) {
         let x = angle.resample(&resampler, &c.data, s.rate.get(), s.start.get(), circumference);
-        let spec = spectra(&x, per_turn, turns, top, |a, b| angle.usable(a, b));
+        let spec = spectra(&x, per_turn, turns, top, true, |a, b| angle.usable(a, b));
         let lines = lines::find(&spec, &angle, 0.45);
         let pulses = pulses::find(s, c, &reference);
         channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });

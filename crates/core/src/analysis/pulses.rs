@@ -25,7 +25,7 @@ pub(super) fn find(s: &Samples, c: &Channel, reference: &Reference) -> Vec<Line>
     for (lo, hi) in [(0.06, 0.12), (0.12, 0.24), (0.24, 0.45)] {
         let e = envelope(&c.data, rate, (lo * rate, hi * rate), 400.0);
         let x = angle.resample(&r, &e.data, e.rate, s.start.get(), reference.circumference);
-        let spec = spectra(&x, 64, turns, 26.0, |a, b| angle.usable(a, b));
+        let spec = spectra(&x, 64, turns, 26.0, true, |a, b| angle.usable(a, b));
         all.extend(lines::find(&spec, &angle, 0.4));
     }
     all.sort_by(|a, b| b.ratio.total_cmp(&a.ratio));

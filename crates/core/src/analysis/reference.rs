@@ -54,7 +54,7 @@ fn ridges(s: &Samples, signals: &[Light], reference: &Reference) -> Vec<Vec<f64>
     let mut groups = vec![vec![]; GROUPS];
     for l in signals {
         let x = angle.resample(&r, &l.data, l.rate, s.start.get(), reference.circumference);
-        let spec: OrderSpectra = spectra(&x, 32, turns, 12.0, |a, b| angle.usable(a, b));
+        let spec: OrderSpectra = spectra(&x, 32, turns, 12.0, true, |a, b| angle.usable(a, b));
         let n = spec.starts.len();
         for (g, out) in groups.iter_mut().enumerate() {
             let part = n * g / GROUPS..n * (g + 1) / GROUPS;

@@ -98,9 +98,9 @@ pub(super) fn outcome_likelihood(
     gear: Option<&str>,
 ) -> Vec<f64> {
     let base = t.outcomes[outcome].base;
-    let stations = stations(v, t).len().max(2) as f64;
     // An outcome that says "nothing" names no place.
     let names_place = t.locates.is_some() && !matches!(t.outcomes[outcome].id.as_str(), "not-heard" | "same" | "none");
+    let stations = if names_place && at.is_some() { stations(v, t).len().max(2) as f64 } else { 2.0 };
     all.iter()
         .map(|h| {
             let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;

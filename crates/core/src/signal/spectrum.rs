@@ -11,7 +11,7 @@ pub struct OrderSpectra {
     pub turns: usize,
     /// One spectrum a window: squared peak amplitude at each bin.
     pub power: Vec<Vec<f32>>,
-    /// Noise under each bin of each window, from the median around it.
+    /// Noise under each bin of each window, from the median around it; empty where it was not asked for.
     pub floor: Vec<Vec<f32>>,
     /// First sample of each window.
     pub starts: Vec<usize>,
@@ -44,7 +44,14 @@ impl OrderSpectra {
 
 /// Windows of `turns` turns, a quarter of a window apart, over samples at `per_turn` samples a turn,
 /// up to `max_order`; `usable` says whether a window (first sample, end) may count.
-pub fn spectra(x: &[f32], per_turn: usize, turns: usize, max_order: f64, usable: impl Fn(usize, usize) -> bool) -> OrderSpectra {
+pub fn spectra(
+    x: &[f32],
+    per_turn: usize,
+    turns: usize,
+    max_order: f64,
+    with_floor: bool,
+    usable: impl Fn(usize, usize) -> bool,
+) -> OrderSpectra {
     let length = per_turn * turns;
     let hop = (length / 4).max(1);
     let bins = ((max_order * turns as f64) as usize).min(length / 2);
@@ -66,7 +73,7 @@ pub fn spectra(x: &[f32], per_turn: usize, turns: usize, max_order: f64, usable:
                 // Lengths are the plan's own, so the transform cannot fail.
                 let _ = fft.process_with_scratch(input, output, scratch);
                 let power: Vec<f32> = output[..bins].iter().map(|c| c.norm_sqr() * scale).collect();
-                let floor = noise_floor(&power, turns);
+                let floor = if with_floor { noise_floor(&power, turns) } else { vec![] };
                 (power, floor)
             },
         )
@@ -110,7 +117,7 @@ mod tests {
     fn a_line_shows_its_amplitude_at_its_order() {
         let n = 64;
         let x: Vec<f32> = (0..n * 300).map(|i| (0.7 * (TAU * 4.125 * i as f64 / n as f64).cos()) as f32).collect();
-        let s = spectra(&x, n, 32, 12.0, |_, _| true);
+        let s = spectra(&x, n, 32, 12.0, true, |_, _| true);
         assert!(s.power.len() > 30);
         let bin = (4.125 * 32.0) as usize;
         assert!((s.power[3][bin].sqrt() - 0.7).abs() < 0.01);
@@ -127,7 +134,7 @@ mod tests {
                 (seed >> 40) as f32 / (1u32 << 24) as f32 - 0.5
             })
             .collect();
-        let s = spectra(&x, 64, 32, 20.0, |_, _| true);
+        let s = spectra(&x, 64, 32, 20.0, true, |_, _| true);
         let r = s.ratio(0..s.power.len(), 100.0);
         let mean = r[20..].iter().sum::<f64>() / (r.len() - 20) as f64;
         assert!((mean - 1.0).abs() < 0.06, "{mean}");
@@ -135,8 +142,8 @@ mod tests {
 
     #[test]
     fn unusable_windows_are_left_out() {
-        let s = spectra(&[0.1; 64 * 100], 64, 16, 8.0, |from, _| from > 64 * 50);
+        let s = spectra(&[0.1; 64 * 100], 64, 16, 8.0, true, |from, _| from > 64 * 50);
         assert!(s.starts.iter().all(|&f| f > 64 * 50) && !s.starts.is_empty());
-        assert!(spectra(&[], 64, 16, 8.0, |_, _| true).power.is_empty());
+        assert!(spectra(&[], 64, 16, 8.0, true, |_, _| true).power.is_empty());
     }
 }

@@ -73,7 +73,7 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                     let falls = first
                         .filter(|f| f.p - o.first_then > 0.04)
                         .map(|f| format!("the first falls from {:.0} to {:.0} %", f.p * 100.0, o.first_then * 100.0));
-                    let rises = (o.gain > 0.02).then(|| {
+                    let rises = (o.gain > 0.05).then(|| {
                         format!("{} rises to {:.0} %", cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to * 100.0)
                     });
                     let then = match (rises, falls) {

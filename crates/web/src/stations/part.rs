@@ -79,7 +79,12 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
             )
         })
         .collect();
-    let here = cards(&k, |_| true, 12).into_iter().filter(|c| c.at == p.id).collect();
+    let here = cards(&k, |_| true, 12)
+        .into_iter()
+        .filter(|c| c.at == p.id)
+        .enumerate()
+        .map(|(i, c)| TestCard { number: i + 1, ..c })
+        .collect();
     let dial = match p.kind {
         baricord_core::vehicle::PlaceKind::Section => format!("{}.centre", p.id),
         baricord_core::vehicle::PlaceKind::Half
