@@ -77,7 +77,15 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
     let open = case.repairs.iter().rev().find(|r| matches!(r.result.as_deref(), None | Some("open")));
     if let Some(last) = case.repairs.last() {
         match last.result.as_deref() {
-            Some("cured") => return at(Station::Done, "cured and proved; hand it back"),
+            Some("cured") => {
+                let cured = |s: &str| {
+                    case.repairs.iter().any(|r| r.result.as_deref() == Some("cured") && Case::concerns(r.symptom.as_deref(), s))
+                };
+                return match case.symptoms.iter().find(|s| !cured(&s.id)) {
+                    None => at(Station::Done, "cured and proved; hand it back"),
+                    Some(s) => Waiting { station: Station::Decide, words: format!("{} is still open", s.id) },
+                };
+            }
             Some("not-cured") => return at(Station::Decide, "not cured: weigh again"),
             Some("improved") => return at(Station::Decide, "better, not gone: trace what is left"),
             _ => {}
@@ -141,6 +149,9 @@ mod tests {
         assert_eq!(station(repair(json!("open"))), Station::Prove);
         assert_eq!(station(repair(json!("not-cured"))), Station::Decide);
         assert_eq!(station(repair(json!("cured"))), Station::Done);
+        let two = json!({"symptoms": [{"id": "S1", "kind": "vibration"}, {"id": "S2", "kind": "leak"}],
+            "repairs": [{"fault": "joint-worn", "at": "prop.rear.j1", "symptom": "S1", "result": "cured"}]});
+        assert_eq!(waiting(&case(two), None).words, "S2 is still open");
     }
 
     #[test]
