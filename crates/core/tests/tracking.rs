@@ -208,7 +208,7 @@ fn a_gap_is_left_out_and_the_line_still_found() {
     let v = sample::rear_drive(2);
     let mut s = build(&v, &Run::default(), &[steady(4.1, 0.3)]);
     s.channels[0].data[8000..11000].fill(0.0);
-    s.gaps = vec![8000..11000];
+    s.gaps.push(8000..11000);
     let o = &one(&v, s).recordings[0].orders[0];
     assert!((o.order - 4.1).abs() < 0.02);
 }

@@ -105,7 +105,7 @@ async fn files_and_samples_come_back_bit_for_bit() {
             unit: "m/s2".into(),
             data: (0..300_000).map(|i| (i as f32 * 0.37).sin()).collect(),
         }],
-        gaps: vec![100..200],
+        gaps: std::iter::once(100..200).collect(),
         speed: vec![(0.1, 12.5), (1.1, 12.75)],
         ..Samples::default()
     };
