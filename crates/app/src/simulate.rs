@@ -4,7 +4,7 @@ use baricord_core::case::Case;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::vehicle::Vehicle;
-use baricord_formats::{CaseSource, write_case, write_csv};
+use baricord_formats::{CaseSource, FileSource, write_case, write_csv};
 use baricord_simulator::{FaultSpec, KINDS, RunPlan};
 use clap::Args;
 use serde_json::{Value, json};
@@ -106,13 +106,13 @@ pub fn run(a: SimulateArgs) -> Result<(), Problem> {
         Some(list) => list.push(spec),
         None => doc["recordings"] = json!([spec]),
     }
-    files.push((file, write_csv(&samples, true).into_bytes()));
+    files.push((file, write_csv(&samples, true)?.into_bytes().into()));
     write_case(&out, &doc, &files, a.add)?;
     println!("{}", out.display());
     Ok(())
 }
 
-type Files = Vec<(String, Vec<u8>)>;
+type Files = Vec<(String, FileSource)>;
 
 fn existing(out: &std::path::Path) -> Result<(Value, Files), Problem> {
     let c = CaseSource::open(out)?;
@@ -120,8 +120,8 @@ fn existing(out: &std::path::Path) -> Result<(Value, Files), Problem> {
     let mut files = vec![];
     for r in &case.recordings {
         for name in std::iter::once(&r.file).chain([&r.speed, &r.rpm].into_iter().flatten().filter_map(|x| x.file.as_ref())) {
-            if let Some(bytes) = c.file(name)? {
-                files.push((name.clone(), bytes));
+            if let Some(file) = c.file(name)? {
+                files.push((name.clone(), file));
             }
         }
     }

@@ -1,13 +1,15 @@
 //! The open case file: a folder, a zip of it, or its `case.json` alone.
 
 use baricord_core::problem::Problem;
+use crate::source::{FileSource, Place, cannot_read, zip_error};
 use serde_json::Value;
-use std::fs::File;
-use std::io::{Cursor, Read, Seek, Write};
+use std::io::{Cursor, Seek, Write};
 use std::path::{Component, Path, PathBuf};
 
 /// The largest file that is read.
 pub const MAX_FILE: u64 = 2 << 30;
+/// The largest document.
+const MAX_DOCUMENT: usize = 64 << 20;
 
 /// A case that can be read.
 pub struct CaseSource {
@@ -18,12 +20,8 @@ pub struct CaseSource {
 
 enum Files {
     Folder(PathBuf),
-    Zip(Vec<u8>),
+    Zip(Place),
     None,
-}
-
-fn io(path: &Path, e: &std::io::Error) -> Problem {
-    Problem::new("cannot-read", format!("{}: {e}", path.display()))
 }
 
 /// A path inside a case: relative, and never above it.
@@ -40,66 +38,57 @@ fn parse(text: &str) -> Result<Value, Problem> {
         .map_err(|e| Problem::new("not-json", format!("case.json is not JSON: {e}")).line(e.line() as u64))
 }
 
-fn zip_error(e: &zip::result::ZipError) -> Problem {
-    Problem::new("bad-zip", format!("the zip cannot be read: {e}"))
-}
-
-fn read_zip(bytes: &[u8], name: &str) -> Result<Option<Vec<u8>>, Problem> {
-    let mut z = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| zip_error(&e))?;
-    // A case may lie in one folder of the zip.
-    let wanted =
-        z.file_names().filter_map(|n| n.ok().map(|n| n.into_owned())).find(|n| n == name || n.ends_with(&format!("/{name}")));
-    let Some(wanted) = wanted else { return Ok(None) };
-    let f = z.by_name(&wanted).map_err(|e| zip_error(&e))?;
-    if f.size() > MAX_FILE {
-        return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field(name));
-    }
-    let mut out = vec![];
-    f.take(MAX_FILE).read_to_end(&mut out).map_err(|e| Problem::new("bad-zip", format!("{name}: {e}")))?;
-    Ok(Some(out))
-}
-
 impl CaseSource {
     /// Opens a folder, a zip or a `case.json`.
     pub fn open(path: &Path) -> Result<Self, Problem> {
-        let meta = std::fs::metadata(path).map_err(|e| io(path, &e))?;
+        let meta = std::fs::metadata(path).map_err(|e| cannot_read(path, &e))?;
         if meta.is_dir() {
             let file = path.join("case.json");
-            let text = std::fs::read_to_string(&file).map_err(|e| io(&file, &e))?;
+            let text = std::fs::read_to_string(&file).map_err(|e| cannot_read(&file, &e))?;
             return Ok(Self { document: parse(&text)?, files: Files::Folder(path.to_path_buf()) });
         }
-        let mut bytes = vec![];
-        File::open(path).and_then(|mut f| f.read_to_end(&mut bytes)).map_err(|e| io(path, &e))?;
-        Self::from_bytes(bytes)
+        Self::from_source(&path.to_path_buf().into())
     }
 
     /// Opens the bytes of a zip or of a `case.json`.
     pub fn from_bytes(bytes: Vec<u8>) -> Result<Self, Problem> {
-        if bytes.starts_with(b"PK") {
-            let text = read_zip(&bytes, "case.json")?.ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?;
-            let text = String::from_utf8(text).map_err(|_| Problem::new("not-json", "case.json is not UTF-8"))?;
-            return Ok(Self { document: parse(&text)?, files: Files::Zip(bytes) });
+        Self::from_source(&bytes.into())
+    }
+
+    /// Opens a zip or a `case.json`, wherever it lies.
+    pub fn from_source(whole: &FileSource) -> Result<Self, Problem> {
+        let place = whole.place()?;
+        let zip = whole.head(2)? == b"PK";
+        let bytes = if zip {
+            place.entry("case.json")?.ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?.head(MAX_DOCUMENT)?
+        } else {
+            whole.head(MAX_DOCUMENT)?
+        };
+        if bytes.len() >= MAX_DOCUMENT {
+            return Err(Problem::new("too-large", "a case.json may have up to 64 MiB"));
         }
-        let text =
-            String::from_utf8(bytes).map_err(|_| Problem::new("not-a-case", "this is neither a zip nor a case.json in UTF-8"))?;
+        let text = String::from_utf8(bytes).map_err(|_| match zip {
+            true => Problem::new("not-json", "case.json is not UTF-8"),
+            false => Problem::new("not-a-case", "this is neither a zip nor a case.json in UTF-8"),
+        })?;
         if text.trim().is_empty() {
             return Err(Problem::new("empty-file", "the file is empty"));
         }
-        Ok(Self { document: parse(&text)?, files: Files::None })
+        Ok(Self { document: parse(&text)?, files: if zip { Files::Zip(place) } else { Files::None } })
     }
 
     /// A file of the case; none where it is missing.
-    pub fn file(&self, name: &str) -> Result<Option<Vec<u8>>, Problem> {
+    pub fn file(&self, name: &str) -> Result<Option<FileSource>, Problem> {
         let path = inside(name)?;
         match &self.files {
-            Files::Zip(bytes) => read_zip(bytes, name),
+            Files::Zip(place) => place.entry(name),
             Files::None => Ok(None),
             Files::Folder(root) => {
                 let full = root.join(path);
                 match std::fs::metadata(&full) {
                     Err(_) => Ok(None),
                     Ok(m) if m.len() > MAX_FILE => Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field("file")),
-                    Ok(_) => std::fs::read(&full).map(Some).map_err(|e| io(&full, &e)),
+                    Ok(_) => Ok(Some(full.into())),
                 }
             }
         }
@@ -114,13 +103,14 @@ pub fn document_text(document: &Value) -> String {
 }
 
 /// A case as a zip: the same bytes for the same case.
-pub fn pack(document: &Value, files: &[(String, Vec<u8>)]) -> Result<Vec<u8>, Problem> {
+pub fn pack(document: &Value, files: &[(String, FileSource)]) -> Result<Vec<u8>, Problem> {
     let mut out = Cursor::new(vec![]);
     write_zip(&mut out, document, files)?;
     Ok(out.into_inner())
 }
 
-fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, Vec<u8>)]) -> Result<(), Problem> {
+/// Writes a case as a zip: the same bytes for the same case, the files copied a piece at a time.
+pub fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, FileSource)]) -> Result<(), Problem> {
     let failed = |e: std::io::Error| Problem::new("cannot-write", format!("the zip cannot be written: {e}"));
     let mut z = zip::ZipWriter::new(out);
     // A fixed time, so that equal cases are equal files.
@@ -129,10 +119,10 @@ fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, Vec<u8
         .last_modified_time(zip::DateTime::default());
     z.start_file("case.json", options).map_err(|e| zip_error(&e))?;
     z.write_all(document_text(document).as_bytes()).map_err(failed)?;
-    for (name, bytes) in files {
+    for (name, file) in files {
         inside(name)?;
         z.start_file(name.as_str(), options).map_err(|e| zip_error(&e))?;
-        z.write_all(bytes).map_err(failed)?;
+        file.read_with(|r| std::io::copy(r, &mut z).map_err(failed))?;
     }
     z.finish().map_err(|e| zip_error(&e))?;
     Ok(())
@@ -145,7 +135,7 @@ pub fn unpack(bytes: Vec<u8>) -> Result<CaseSource, Problem> {
 
 /// Writes a case to a folder or a zip, by its name. Written beside and moved into place, so that a
 /// half-written case is never left; an existing path is refused unless `replace`.
-pub fn write_case(path: &Path, document: &Value, files: &[(String, Vec<u8>)], replace: bool) -> Result<(), Problem> {
+pub fn write_case(path: &Path, document: &Value, files: &[(String, FileSource)], replace: bool) -> Result<(), Problem> {
     if path.exists() && !replace {
         return Err(Problem::new("exists", format!("{} exists already", path.display())).field("out"));
     }
@@ -153,17 +143,18 @@ pub fn write_case(path: &Path, document: &Value, files: &[(String, Vec<u8>)], re
     let name = path.file_name().ok_or_else(|| Problem::new("bad-path", "the output needs a name").field("out"))?;
     let beside = path.with_file_name(format!(".{}.part", name.to_string_lossy()));
     if path.extension().is_some_and(|e| e == "zip") {
-        std::fs::write(&beside, pack(document, files)?).map_err(cannot)?;
+        write_zip(std::fs::File::create(&beside).map_err(cannot)?, document, files)?;
         return std::fs::rename(&beside, path).map_err(cannot);
     }
     let _ = std::fs::remove_dir_all(&beside);
     std::fs::create_dir_all(beside.join("recordings")).map_err(cannot)?;
-    for (name, bytes) in files {
+    for (name, file) in files {
         let to = beside.join(inside(name)?);
         if let Some(parent) = to.parent() {
             std::fs::create_dir_all(parent).map_err(cannot)?;
         }
-        std::fs::write(to, bytes).map_err(cannot)?;
+        let mut out = std::fs::File::create(to).map_err(cannot)?;
+        file.read_with(|r| std::io::copy(r, &mut out).map_err(cannot))?;
     }
     std::fs::write(beside.join("case.json"), document_text(document)).map_err(cannot)?;
     if path.exists() {
@@ -183,11 +174,11 @@ mod tests {
 
     #[test]
     fn out_in_and_out_again_is_byte_for_byte_the_same() {
-        let files = vec![("recordings/r1.csv".to_string(), b"t,az\n0,1\n".to_vec())];
+        let files = vec![("recordings/r1.csv".to_string(), b"t,az\n0,1\n".to_vec().into())];
         let first = pack(&doc(), &files).unwrap();
         let read = unpack(first.clone()).unwrap();
-        let bytes = read.file("recordings/r1.csv").unwrap().unwrap();
-        let second = pack(&read.document, &[("recordings/r1.csv".into(), bytes)]).unwrap();
+        let file = read.file("recordings/r1.csv").unwrap().unwrap();
+        let second = pack(&read.document, &[("recordings/r1.csv".into(), file)]).unwrap();
         assert_eq!(first, second);
     }
 
@@ -195,14 +186,14 @@ mod tests {
     fn folders_and_lone_documents_open_too() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("case");
-        write_case(&path, &doc(), &[("recordings/a.csv".into(), vec![1])], false).unwrap();
+        write_case(&path, &doc(), &[("recordings/a.csv".into(), vec![1].into())], false).unwrap();
         let c = CaseSource::open(&path).unwrap();
         assert_eq!(c.document, doc());
-        assert_eq!(c.file("recordings/a.csv").unwrap(), Some(vec![1]));
-        assert_eq!(c.file("recordings/b.csv").unwrap(), None);
+        assert_eq!(c.file("recordings/a.csv").unwrap().unwrap().bytes().unwrap(), [1]);
+        assert!(c.file("recordings/b.csv").unwrap().is_none());
         assert_eq!(write_case(&path, &doc(), &[], false).unwrap_err().code, "exists");
         let lone = CaseSource::open(&path.join("case.json")).unwrap();
-        assert_eq!(lone.file("recordings/a.csv").unwrap(), None);
+        assert!(lone.file("recordings/a.csv").unwrap().is_none());
     }
 
     #[test]
@@ -211,7 +202,7 @@ mod tests {
         for bad in ["../x", "/etc/passwd", "", "a/../../x"] {
             assert_eq!(c.file(bad).unwrap_err().code, "bad-path", "{bad}");
         }
-        assert!(pack(&doc(), &[("../x".into(), vec![])]).is_err());
+        assert!(pack(&doc(), &[("../x".into(), vec![].into())]).is_err());
     }
 
     #[test]

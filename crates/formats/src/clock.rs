@@ -4,150 +4,238 @@
 //! defect. Gaps are bridged and marked, so that no window uses them; times that go back are dropped.
 
 use baricord_core::problem::{Problem, Warning};
+use crate::spool::{DataBuilder, Rows};
+use baricord_core::signal::Data;
 use std::ops::Range;
 
-/// Rows laid on a uniform clock.
+/// A uniform clock, and which rows stand on it.
 #[derive(Debug)]
 pub(crate) struct Clock {
     pub rate: f64,
     pub start: f64,
-    /// Index of each row on the uniform clock; none where the row was dropped.
-    pub index: Vec<Option<usize>>,
     pub length: usize,
     pub gaps: Vec<Range<usize>>,
     pub warnings: Vec<Warning>,
+    rule: Rule,
+    /// Where on the clock each stretch without a gap begins.
+    stretches: Vec<usize>,
+}
+
+/// Steps of the time column that are looked at to know its pace.
+const STEPS: usize = 1 << 20;
+
+/// What makes a row one of the recording's: decided row by row, so that both passes decide alike.
+#[derive(Clone, Copy, Debug)]
+struct Rule {
+    dt: f64,
+    /// The step to which times are printed.
+    grain: f64,
+    /// Whether equal times are rounding.
+    rounded: bool,
+}
+
+enum Row {
+    /// It belongs; whether a gap lies before it.
+    Kept { after_gap: bool },
+    /// Time goes back.
+    Back,
+    /// The time before it again.
+    Repeated,
+}
+
+impl Rule {
+    fn judge(&self, last: f64, t: f64) -> Row {
+        match t - last {
+            d if d < -0.5 * self.dt => Row::Back,
+            d if d <= 0.0 && !self.rounded => Row::Repeated,
+            d => Row::Kept { after_gap: d > 3.0 * self.dt + 1.5 * self.grain },
+        }
+    }
+}
+
+/// A run of rows without a gap.
+struct Stretch {
+    row: u64,
+    first: f64,
+    last: f64,
+    count: usize,
+}
+
+/// Rows that were left out: how many, and the first of them.
+#[derive(Default)]
+struct Left {
+    count: u64,
+    first: Option<(u64, f64, f64)>,
+}
+
+impl Left {
+    fn add(&mut self, row: u64, before: f64, t: f64) {
+        self.count += 1;
+        self.first.get_or_insert((row, before, t));
+    }
 }
 
 /// Fits a clock to the times of rows (s); `line` tells a row's line in the file.
-pub(crate) fn fit(times: &[f64], line: impl Fn(usize) -> u64) -> Result<Clock, Problem> {
-    if times.len() < 16 {
-        return Err(Problem::new("too-short", format!("{} samples are too few to say anything", times.len())));
+pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, Problem> {
+    if rows.len() < 16 {
+        return Err(Problem::new("too-short", format!("{} samples are too few to say anything", rows.len())));
     }
+    let rule = pace(rows, &line)?;
+    let (mut back, mut repeated) = (Left::default(), Left::default());
+    let mut stretches: Vec<Stretch> = vec![];
+    let (mut row, mut before, mut last) = (0u64, f64::NAN, f64::NAN);
+    rows.each(|t, _| {
+        match if row == 0 { Row::Kept { after_gap: true } } else { rule.judge(last, t) } {
+            Row::Back => back.add(row, before, t),
+            Row::Repeated => repeated.add(row, before, t),
+            Row::Kept { after_gap } => {
+                match stretches.last_mut() {
+                    Some(s) if !after_gap => {
+                        s.last = t;
+                        s.count += 1;
+                    }
+                    _ => stretches.push(Stretch { row, first: t, last: t, count: 1 }),
+                }
+                last = t;
+            }
+        }
+        (row, before) = (row + 1, t);
+        Ok(())
+    })?;
     let mut warnings = vec![];
-    let mut steps: Vec<f64> = times.windows(2).map(|w| w[1] - w[0]).filter(|d| *d > 0.0).collect();
-    if steps.len() < times.len() / 20 {
-        return Err(Problem::new("bad-time", "the time column hardly ever moves on: is it the right column?").line(line(0)));
-    }
-    steps.sort_by(f64::total_cmp);
-    let median = steps[steps.len() / 2];
-    // The step to which times are printed: rounded stamps come as multiples of it.
-    let grain = steps[steps.len() / 20];
-    let usual: Vec<f64> = times.windows(2).map(|w| w[1] - w[0]).filter(|d| *d >= 0.0 && *d < 4.0 * median + grain).collect();
-    let mut dt = usual.iter().sum::<f64>() / usual.len() as f64;
-    // Stamps coarser than the samples repeat all the time; that is rounding. A few repeats are a defect.
-    let equal = times.windows(2).filter(|w| w[1] == w[0]).count();
-    let rounded = equal * 5 > times.len();
-    let (mut kept, mut back, mut repeated): (Vec<usize>, Vec<usize>, Vec<usize>) = (vec![0], vec![], vec![]);
-    for i in 1..times.len() {
-        let d = times[i] - times[kept[kept.len() - 1]];
-        if d < -0.5 * dt {
-            back.push(i);
-        } else if d <= 0.0 && !rounded {
-            repeated.push(i);
-        } else {
-            kept.push(i);
+    if let Some((first, before, t)) = back.first {
+        let told = format!("time goes back to {t:.3} s; {} rows until it had caught up were dropped", back.count);
+        warnings.push(Warning::new("backward-time", told).second(before).line(line(first)));
+        if back.count > rows.len() / 3 {
+            return Err(
+                Problem::new("second-clock", "the time column starts again: this file holds two recordings; split it").line(line(first))
+            );
         }
     }
-    if let Some(&first) = back.first() {
-        let t = times[first];
-        warnings.push(
-            Warning::new(
-                "backward-time",
-                format!("time goes back to {t:.3} s; {} rows until it had caught up were dropped", back.len()),
-            )
-            .second(times[first - 1])
-            .line(line(first)),
-        );
+    if let Some((first, _, t)) = repeated.first {
+        let told = format!("{} rows repeat the time before them and were dropped", repeated.count);
+        warnings.push(Warning::new("repeated-time", told).second(t).line(line(first)));
     }
-    if let Some(&first) = repeated.first() {
-        warnings.push(
-            Warning::new("repeated-time", format!("{} rows repeat the time before them and were dropped", repeated.len()))
-                .second(times[first])
-                .line(line(first)),
-        );
-    }
-    if back.len() > times.len() / 3 {
-        return Err(Problem::new("second-clock", "the time column starts again: this file holds two recordings; split it")
-            .line(line(back[0])));
-    }
-    // Stretches between gaps; the longest sets the rate.
-    let mut stretches: Vec<Range<usize>> = vec![];
-    let mut from = 0;
-    for k in 1..=kept.len() {
-        let broken = k == kept.len() || times[kept[k]] - times[kept[k - 1]] > 3.0 * dt + 1.5 * grain;
-        if broken {
-            stretches.push(from..k);
-            from = k;
-        }
-    }
-    let longest = stretches.iter().max_by_key(|s| s.len()).cloned().unwrap_or(0..kept.len());
-    if longest.len() > 8 {
-        dt = (times[kept[longest.end - 1]] - times[kept[longest.start]]) / (longest.len() - 1) as f64;
+    let mut dt = rule.dt;
+    // The longest stretch sets the rate.
+    if let Some(s) = stretches.iter().max_by_key(|s| s.count).filter(|s| s.count > 8) {
+        dt = (s.last - s.first) / (s.count - 1) as f64;
     }
     if !(dt.is_finite() && dt > 0.0) {
         return Err(Problem::new("bad-time", "no sampling rate can be told from the time column").line(line(0)));
     }
-    let start = times[kept[0]];
-    let mut index = vec![None; times.len()];
-    let mut gaps = vec![];
-    let mut next = 0usize;
+    let start = stretches.first().map_or(0.0, |s| s.first);
+    let (mut gaps, mut begins, mut next) = (vec![], vec![], 0usize);
     for s in &stretches {
-        let first = times[kept[s.start]];
-        let at = (((first - start) / dt).round().max(0.0) as usize).max(next);
+        let at = (((s.first - start) / dt).round().max(0.0) as usize).max(next);
         if at > next {
             let long = (at - next) as f64 * dt;
             if long > 3600.0 {
-                return Err(Problem::new("bad-time", format!("time jumps by {long:.0} s")).line(line(kept[s.start])));
+                return Err(Problem::new("bad-time", format!("time jumps by {long:.0} s")).line(line(s.row)));
             }
             gaps.push(next..at);
             warnings.push(
                 Warning::new("gap", format!("{long:.2} s are missing; they were left out of every window"))
                     .second(start + next as f64 * dt)
-                    .line(line(kept[s.start])),
+                    .line(line(s.row)),
             );
         }
-        for (k, row) in kept[s.clone()].iter().enumerate() {
-            index[*row] = Some(at + k);
-        }
-        next = at + s.len();
+        begins.push(at);
+        next = at + s.count;
     }
-    Ok(Clock { rate: 1.0 / dt, start, index, length: next, gaps, warnings })
+    Ok(Clock { rate: 1.0 / dt, start, length: next, gaps, warnings, rule, stretches: begins })
 }
 
-/// Values on the clock; what no row gave is bridged straight.
-pub(crate) fn lay(clock: &Clock, values: &[f32]) -> Vec<f32> {
-    let mut out = vec![f32::NAN; clock.length];
-    for (i, v) in clock.index.iter().zip(values) {
-        if let Some(i) = i {
-            out[*i] = *v;
+/// The pace of a time column, from its first steps.
+fn pace(rows: &mut Rows, line: &impl Fn(u64) -> u64) -> Result<Rule, Problem> {
+    let (mut steps, mut equal, mut moved, mut last): (Vec<f64>, u64, u64, Option<f64>) = (vec![], 0, 0, None);
+    rows.each(|t, _| {
+        if let Some(l) = last {
+            let d = t - l;
+            moved += u64::from(d > 0.0);
+            equal += u64::from(d == 0.0);
+            if d > 0.0 && steps.len() < STEPS {
+                steps.push(d);
+            }
         }
+        last = Some(t);
+        Ok(())
+    })?;
+    if moved < rows.len() / 20 || steps.is_empty() {
+        return Err(Problem::new("bad-time", "the time column hardly ever moves on: is it the right column?").line(line(0)));
     }
-    let mut last: Option<usize> = None;
-    for i in 0..out.len() {
-        if out[i].is_nan() {
-            continue;
+    let quantile = |steps: &mut Vec<f64>, i: usize| *steps.select_nth_unstable_by(i, f64::total_cmp).1;
+    let n = steps.len();
+    let (median, grain) = (quantile(&mut steps, n / 2), quantile(&mut steps, n / 20));
+    let (mut sum, mut usual, mut last) = (0.0, 0u64, None);
+    rows.each(|t, _| {
+        if let Some(l) = last
+            && (0.0..4.0 * median + grain).contains(&(t - l))
+        {
+            sum += t - l;
+            usual += 1;
         }
-        match last {
-            Some(l) if i > l + 1 => {
-                let (a, b) = (out[l], out[i]);
-                let step = (b - a) / (i - l) as f32;
-                for (k, v) in out[l + 1..i].iter_mut().enumerate() {
-                    *v = a + step * (k + 1) as f32;
+        last = Some(t);
+        Ok(())
+    })?;
+    // Stamps coarser than the samples repeat all the time; that is rounding. A few repeats are a defect.
+    Ok(Rule { dt: sum / usual as f64, grain, rounded: equal * 5 > rows.len() })
+}
+
+/// Lays rows on the clock: hands each kept row's place to `put`.
+pub(crate) fn lay(
+    clock: &Clock,
+    rows: &mut Rows,
+    mut put: impl FnMut(usize, &[f32]) -> Result<(), Problem>,
+) -> Result<(), Problem> {
+    let (mut stretch, mut at, mut last) = (0, 0, None);
+    rows.each(|t, values| {
+        match last.map_or(Row::Kept { after_gap: true }, |l| clock.rule.judge(l, t)) {
+            Row::Kept { after_gap } => {
+                if after_gap {
+                    at = clock.stretches.get(stretch).copied().unwrap_or(at);
+                    stretch += 1;
                 }
+                put(at, values)?;
+                (at, last) = (at + 1, Some(t));
             }
-            None => {
-                let v = out[i];
-                out[..i].fill(v);
-            }
-            _ => {}
+            Row::Back | Row::Repeated => {}
         }
-        last = Some(i);
+        Ok(())
+    })
+}
+
+/// Fills a channel in the order of its clock; what no row gave is bridged straight.
+#[derive(Default)]
+pub(crate) struct Filler {
+    out: DataBuilder,
+    last: Option<(usize, f32)>,
+}
+
+impl Filler {
+    /// The value at a place of the clock, places rising; NaN is no value.
+    pub fn put(&mut self, at: usize, v: f32) -> Result<(), Problem> {
+        if v.is_nan() {
+            return Ok(());
+        }
+        match self.last {
+            // Before the first value stands the first value.
+            None => (0..at).try_for_each(|_| self.out.push(v))?,
+            Some((l, a)) => {
+                let step = (v - a) / (at - l) as f32;
+                (1..at - l).try_for_each(|k| self.out.push(a + step * k as f32))?;
+            }
+        }
+        self.last = Some((at, v));
+        self.out.push(v)
     }
-    if let Some(l) = last {
-        let v = out[l];
-        out[l + 1..].fill(v);
+
+    /// The channel, as long as its clock.
+    pub fn finish(mut self, length: usize) -> Result<Data, Problem> {
+        let (from, v) = self.last.map_or((0, 0.0), |(l, v)| (l + 1, v));
+        (from..length).try_for_each(|_| self.out.push(v))?;
+        self.out.finish()
     }
-    out
 }
 
 #[cfg(test)]
@@ -155,8 +243,13 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    fn rows(t: &[f64]) -> Rows {
+        let mut r = Rows::new(0);
+        t.iter().for_each(|t| r.push(*t, std::iter::empty()).unwrap());
+        r
+    }
     fn fit_of(t: &[f64]) -> Clock {
-        fit(t, |i| i as u64 + 2).unwrap()
+        fit(&mut rows(t), |i| i + 2).unwrap()
     }
 
     #[test]
@@ -191,21 +284,31 @@ mod tests {
         assert_eq!(codes, ["backward-time", "repeated-time"]);
         assert_eq!(c.length, 200);
         let twice: Vec<f64> = (0..200).map(|i| f64::from(i % 100) / 100.0).collect();
-        assert_eq!(fit(&twice, |i| i as u64).unwrap_err().code, "second-clock");
+        assert_eq!(fit(&mut rows(&twice), |i| i).unwrap_err().code, "second-clock");
     }
 
     #[test]
     fn what_is_missing_is_bridged_straight() {
-        let c = Clock { rate: 1.0, start: 0.0, index: vec![Some(1), None, Some(4)], length: 6, gaps: vec![], warnings: vec![] };
-        assert_eq!(lay(&c, &[1.0, 9.0, 4.0]), [1.0, 1.0, 2.0, 3.0, 4.0, 4.0]);
+        let mut f = Filler::default();
+        for (at, v) in [(1, 1.0), (2, f32::NAN), (4, 4.0)] {
+            f.put(at, v).unwrap();
+        }
+        assert_eq!(f.finish(6).unwrap().to_vec().unwrap(), [1.0, 1.0, 2.0, 3.0, 4.0, 4.0]);
+        assert_eq!(Filler::default().finish(2).unwrap().to_vec().unwrap(), [0.0, 0.0]);
     }
 
     proptest! {
         #[test]
         fn any_times_give_an_answer_or_a_problem(t in proptest::collection::vec(-1e3..1e3f64, 0..200)) {
-            if let Ok(c) = fit(&t, |i| i as u64) {
+            let mut r = rows(&t);
+            if let Ok(c) = fit(&mut r, |i| i) {
                 prop_assert!(c.rate > 0.0);
-                prop_assert!(c.index.iter().flatten().all(|i| *i < c.length));
+                let mut last = None;
+                lay(&c, &mut r, |at, _| {
+                    assert!(at < c.length && last.is_none_or(|l| at > l));
+                    last = Some(at);
+                    Ok(())
+                }).unwrap();
             }
         }
     }

@@ -3,7 +3,12 @@
 
 use crate::numbers::{heading, number};
 use baricord_core::problem::{Problem, Warning};
+use crate::source::FileSource;
 use std::collections::HashMap;
+use std::io::BufRead;
+
+/// How much of a file shows how it is written.
+const HEAD: usize = 16 << 10;
 
 /// How a file is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -18,31 +23,18 @@ pub struct CsvShape {
     pub headings: Vec<(String, Option<String>)>,
 }
 
-/// The columns asked for, row by row.
-#[derive(Debug)]
-pub(crate) struct Columns {
-    /// One vector a column; NaN where a cell is empty.
-    pub values: Vec<Vec<f64>>,
-    /// Line of each row.
-    pub lines: Vec<u64>,
-    /// Unit in the heading of each column.
-    pub units: Vec<Option<String>>,
-    pub warnings: Vec<Warning>,
+fn not_utf8(line: u64) -> Problem {
+    Problem::new("not-utf8", format!("line {line} is not UTF-8 text; save the file as CSV in UTF-8")).line(line)
 }
 
 fn text_of(bytes: &[u8]) -> Result<&str, Problem> {
-    match std::str::from_utf8(bytes) {
-        Ok(t) => Ok(t),
-        Err(e) => {
-            let line = 1 + bytes[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() as u64;
-            Err(Problem::new("not-utf8", format!("line {line} is not UTF-8 text; save the file as CSV in UTF-8")).line(line))
-        }
-    }
+    std::str::from_utf8(bytes)
+        .map_err(|e| not_utf8(1 + bytes[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() as u64))
 }
 
 /// Guesses how a file is written from its first lines.
 pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
-    let head = &bytes[..bytes.len().min(16 << 10)];
+    let head = &bytes[..bytes.len().min(HEAD)];
     // A cut in the middle of a character is no fault of the file's: only whole bytes before it count.
     let whole = if bytes.len() > head.len() { head.iter().rposition(|b| b.is_ascii()).map_or(0, |i| i + 1) } else { head.len() };
     let head = text_of(&head[..whole])?;
@@ -80,100 +72,158 @@ pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
     Ok(CsvShape { separator, comma, preamble: row, headings: cells(lines[row]).iter().map(|c| heading(c)).collect() })
 }
 
-/// Reads columns by their headings.
-pub(crate) fn read(bytes: &[u8], wanted: &[&str]) -> Result<Columns, Problem> {
-    let shape = sniff(bytes)?;
-    let text = text_of(bytes)?;
-    let place: HashMap<String, usize> =
-        shape.headings.iter().enumerate().rev().map(|(i, (h, _))| (h.to_lowercase(), i)).collect();
-    let full: HashMap<String, usize> = shape
-        .headings
-        .iter()
-        .enumerate()
-        .filter_map(|(i, (h, u))| u.as_ref().map(|u| (format!("{h} [{u}]").to_lowercase(), i)))
-        .collect();
-    let mut at = vec![];
-    for w in wanted {
-        let key = heading(w).0.to_lowercase();
-        let i = full.get(&w.to_lowercase()).or_else(|| place.get(&w.to_lowercase())).or_else(|| place.get(&key));
-        let Some(&i) = i else {
-            let have: Vec<&str> = shape.headings.iter().map(|h| h.0.as_str()).collect();
-            return Err(Problem::new("missing-column", format!("there is no column “{w}”; the file has {}", have.join(", ")))
-                .field(*w)
-                .line(shape.preamble as u64 + 1));
-        };
-        at.push(i);
+/// A table whose columns were found by their headings, ready to be read row by row.
+pub(crate) struct Table<'a> {
+    file: &'a FileSource,
+    shape: CsvShape,
+    quoted: bool,
+    wanted: Vec<String>,
+    at: Vec<usize>,
+    /// Unit in the heading of each column.
+    pub units: Vec<Option<String>>,
+}
+
+impl<'a> Table<'a> {
+    /// Finds the columns asked for.
+    pub fn open(file: &'a FileSource, wanted: &[&str]) -> Result<Self, Problem> {
+        let head = file.head(HEAD + 1)?;
+        let shape = sniff(&head)?;
+        let place: HashMap<String, usize> =
+            shape.headings.iter().enumerate().rev().map(|(i, (h, _))| (h.to_lowercase(), i)).collect();
+        let full: HashMap<String, usize> = shape
+            .headings
+            .iter()
+            .enumerate()
+            .filter_map(|(i, (h, u))| u.as_ref().map(|u| (format!("{h} [{u}]").to_lowercase(), i)))
+            .collect();
+        let mut at = vec![];
+        for w in wanted {
+            let key = heading(w).0.to_lowercase();
+            let i = full.get(&w.to_lowercase()).or_else(|| place.get(&w.to_lowercase())).or_else(|| place.get(&key));
+            let Some(&i) = i else {
+                let have: Vec<&str> = shape.headings.iter().map(|h| h.0.as_str()).collect();
+                return Err(Problem::new("missing-column", format!("there is no column “{w}”; the file has {}", have.join(", ")))
+                    .field(*w)
+                    .line(shape.preamble as u64 + 1));
+            };
+            at.push(i);
+        }
+        Ok(Self {
+            file,
+            quoted: head.contains(&b'"'),
+            wanted: wanted.iter().map(|w| (*w).to_string()).collect(),
+            units: at.iter().map(|&i| shape.headings[i].1.clone()).collect(),
+            at,
+            shape,
+        })
     }
-    let mut offset = 0;
-    for _ in 0..=shape.preamble {
-        offset += text[offset..].find('\n').map_or(text.len() - offset, |n| n + 1);
-    }
-    let mut reader = csv::ReaderBuilder::new()
-        .delimiter(shape.separator)
-        .has_headers(false)
-        .flexible(true)
-        .quoting(text.contains('"'))
-        .from_reader(&text.as_bytes()[offset..]);
-    let mut out = Columns {
-        values: vec![vec![]; at.len()],
-        lines: vec![],
-        units: at.iter().map(|&i| shape.headings[i].1.clone()).collect(),
-        warnings: vec![],
-    };
-    let (mut repeated, mut bad) = ((0u64, 0usize), (0u64, 0usize, String::new()));
-    let mut record = csv::StringRecord::new();
-    loop {
-        match reader.read_record(&mut record) {
-            Ok(false) => break,
-            Ok(true) => {}
-            Err(e) => {
-                return Err(
-                    Problem::new("bad-csv", e.to_string()).line(shape.preamble as u64 + 1 + e.position().map_or(0, |p| p.line()))
-                );
+
+    /// Hands every row that can be read to `row`, with its line; a cell is NaN where it is empty.
+    /// What could not be read is told in the warnings.
+    pub fn rows(&self, mut row: impl FnMut(u64, &[f64]) -> Result<(), Problem>) -> Result<Vec<Warning>, Problem> {
+        self.file.read_with(|r| {
+            let mut skipped = vec![];
+            for _ in 0..=self.shape.preamble {
+                skipped.clear();
+                r.read_until(b'\n', &mut skipped).map_err(|e| self.file.broken(&e))?;
             }
-        }
-        let line = shape.preamble as u64 + 1 + record.position().map_or(0, |p| p.line());
-        let cell = |i: usize| record.get(i).unwrap_or("").trim();
-        if at.iter().zip(wanted).all(|(&i, w)| heading(cell(i)).0.eq_ignore_ascii_case(&heading(w).0)) {
-            repeated = (if repeated.1 == 0 { line } else { repeated.0 }, repeated.1 + 1);
-            continue;
-        }
-        let row: Vec<Option<f64>> = at.iter().map(|&i| number(cell(i), shape.comma)).collect();
-        // An empty cell means no new sample; a cell that holds something else makes the row bad.
-        if let Some(k) = (0..at.len()).find(|&k| row[k].is_none() && !cell(at[k]).is_empty()) {
+            self.rows_after_headings(r, &mut row)
+        })
+    }
+
+    fn rows_after_headings(
+        &self,
+        r: &mut dyn BufRead,
+        row: &mut dyn FnMut(u64, &[f64]) -> Result<(), Problem>,
+    ) -> Result<Vec<Warning>, Problem> {
+        let before = self.shape.preamble as u64 + 1;
+        let mut reader = csv::ReaderBuilder::new()
+            .delimiter(self.shape.separator)
+            .has_headers(false)
+            .flexible(true)
+            .quoting(self.quoted)
+            .buffer_capacity(1 << 16)
+            .from_reader(r);
+        let names: Vec<String> = self.wanted.iter().map(|w| heading(w).0.to_lowercase()).collect();
+        let (mut repeated, mut bad) = ((0u64, 0usize), (0u64, 0u64, String::new()));
+        let (mut record, mut cells, mut good) = (csv::ByteRecord::new(), vec![f64::NAN; self.at.len()], 0u64);
+        while reader.read_byte_record(&mut record).map_err(|e| {
+            Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line()))
+        })? {
+            let line = before + record.position().map_or(0, |p| p.line());
+            let mut wrong = None;
+            for (k, (&i, out)) in self.at.iter().zip(&mut cells).enumerate() {
+                let raw = record.get(i).unwrap_or(b"").trim_ascii();
+                *out = f64::NAN;
+                if raw.is_empty() {
+                    continue;
+                }
+                let text = std::str::from_utf8(raw).map_err(|_| not_utf8(line))?;
+                match number(text, self.shape.comma) {
+                    Some(x) => *out = x,
+                    // A cell that holds something else makes the row bad.
+                    None => wrong = wrong.or(Some((k, text.to_string()))),
+                }
+            }
+            let Some((k, text)) = wrong else {
+                good += 1;
+                row(line, &cells)?;
+                continue;
+            };
+            let is_heading = self.at.iter().zip(&names).all(|(&i, n)| {
+                std::str::from_utf8(record.get(i).unwrap_or(b"")).is_ok_and(|t| heading(t).0.eq_ignore_ascii_case(n))
+            });
+            if is_heading {
+                repeated = (if repeated.1 == 0 { line } else { repeated.0 }, repeated.1 + 1);
+                continue;
+            }
             if bad.1 == 0 {
-                bad = (line, 0, format!("“{}” in column {}", cell(at[k]), wanted[k]));
+                bad = (line, 0, format!("“{text}” in column {}", self.wanted[k]));
             }
             bad.1 += 1;
-            continue;
         }
-        for (v, x) in out.values.iter_mut().zip(&row) {
-            v.push(x.unwrap_or(f64::NAN));
+        let mut warnings = vec![];
+        if repeated.1 > 0 {
+            let told = format!("the headings stand again in the middle ({} times); skipped", repeated.1);
+            warnings.push(Warning::new("header-repeated", told).line(repeated.0));
         }
-        out.lines.push(line);
-    }
-    if repeated.1 > 0 {
-        out.warnings.push(
-            Warning::new("header-repeated", format!("the headings stand again in the middle ({} times); skipped", repeated.1))
-                .line(repeated.0),
-        );
-    }
-    if bad.1 > 0 {
-        out.warnings
-            .push(Warning::new("bad-number", format!("{} is no number; {} such rows were dropped", bad.2, bad.1)).line(bad.0));
-        if bad.1 > out.lines.len() {
-            return Err(Problem::new("bad-number", format!("{} is no number, and most rows are like it", bad.2))
-                .field(wanted.join(", "))
-                .line(bad.0));
+        if bad.1 > 0 {
+            let told = format!("{} is no number; {} such rows were dropped", bad.2, bad.1);
+            warnings.push(Warning::new("bad-number", told).line(bad.0));
+            if bad.1 > good {
+                return Err(Problem::new("bad-number", format!("{} is no number, and most rows are like it", bad.2))
+                    .field(self.wanted.join(", "))
+                    .line(bad.0));
+            }
         }
+        Ok(warnings)
     }
-    Ok(out)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[derive(Debug)]
+    struct Columns {
+        values: Vec<Vec<f64>>,
+        lines: Vec<u64>,
+        units: Vec<Option<String>>,
+        warnings: Vec<Warning>,
+    }
+
+    fn read(bytes: &[u8], wanted: &[&str]) -> Result<Columns, Problem> {
+        let file = FileSource::from(bytes.to_vec());
+        let table = Table::open(&file, wanted)?;
+        let (mut values, mut lines) = (vec![vec![]; wanted.len()], vec![]);
+        let warnings = table.rows(|line, cells| {
+            lines.push(line);
+            values.iter_mut().zip(cells).for_each(|(v, c)| v.push(*c));
+            Ok(())
+        })?;
+        Ok(Columns { values, lines, units: table.units.clone(), warnings })
+    }
 
     #[test]
     fn german_and_english_files_read_alike() {

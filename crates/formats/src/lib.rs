@@ -10,8 +10,12 @@ mod csv_in;
 mod gpx;
 mod numbers;
 mod recording;
+mod source;
+mod spool;
 mod wav;
 
-pub use case_file::{CaseSource, MAX_FILE, document_text, pack, unpack, write_case};
+pub use case_file::{CaseSource, MAX_FILE, document_text, pack, unpack, write_case, write_zip};
 pub use csv_in::{CsvShape, sniff};
 pub use recording::{read_all, read_recording, write_csv};
+pub use source::FileSource;
+pub use spool::DataBuilder;

@@ -2,6 +2,8 @@
 
 use crate::case_file::CaseSource;
 use crate::numbers::{channel_factor, speed_factor, time_factor};
+use crate::source::FileSource;
+use crate::spool::Rows;
 use crate::{clock, csv_in, gpx, wav};
 use baricord_core::case::{Case, RecordingSpec, ReferenceSpec};
 use baricord_core::problem::{Problem, Warning};
@@ -9,7 +11,7 @@ use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 
 /// Fetches a file of the case by name; none where it is missing.
-pub type Fetch<'a> = &'a dyn Fn(&str) -> Result<Option<Vec<u8>>, Problem>;
+pub type Fetch<'a> = &'a dyn Fn(&str) -> Result<Option<FileSource>, Problem>;
 
 /// Reads every recording of a case; what cannot be read is refused with a warning of its own.
 pub fn read_all(case: &Case, source: &CaseSource) -> Vec<(RecordingSpec, Samples)> {
@@ -29,17 +31,17 @@ pub fn read_recording(spec: &RecordingSpec, file: Fetch<'_>) -> Samples {
     }
 }
 
-fn read(spec: &RecordingSpec, file: Fetch<'_>) -> Result<Samples, Problem> {
+fn read(spec: &RecordingSpec, files: Fetch<'_>) -> Result<Samples, Problem> {
     let fetch =
-        |name: &str| file(name)?.ok_or_else(|| Problem::new("missing-file", format!("the file {name} is missing")).field("file"));
-    let bytes = fetch(&spec.file)?;
-    if bytes.is_empty() {
+        |name: &str| files(name)?.ok_or_else(|| Problem::new("missing-file", format!("the file {name} is missing")).field("file"));
+    let file = fetch(&spec.file)?;
+    if file.is_empty()? {
         return Err(Problem::new("empty-file", format!("{} is empty", spec.file)));
     }
     if spec.channels.len() > 8 {
         return Err(Problem::new("too-many-channels", "up to 8 channels are read").field("channels"));
     }
-    let mut s = if bytes.starts_with(b"RIFF") { from_wav(spec, &bytes)? } else { from_csv(spec, &bytes)? };
+    let mut s = if file.head(4)? == b"RIFF" { from_wav(spec, &file)? } else { from_csv(spec, &file)? };
     for (reference, is_speed) in [(&spec.speed, true), (&spec.rpm, false)] {
         let Some(r) = reference else { continue };
         if let Some(name) = &r.file {
@@ -47,7 +49,7 @@ fn read(spec: &RecordingSpec, file: Fetch<'_>) -> Result<Samples, Problem> {
             if is_speed { s.speed = rows } else { s.rpm = rows }
         }
     }
-    check_units(spec, &mut s);
+    check_units(spec, &mut s)?;
     if s.speed.len() > 3 && s.speed.iter().all(|r| r.1 == 0.0) && s.rpm.is_empty() {
         s.warnings.push(Warning::new("speed-zero", "the speed column holds zeros only"));
     }
@@ -81,8 +83,10 @@ fn reference_factor(r: &ReferenceSpec, in_heading: Option<&str>, is_speed: bool)
     })
 }
 
-fn from_wav(spec: &RecordingSpec, bytes: &[u8]) -> Result<Samples, Problem> {
-    let w = wav::read(bytes)?;
+fn from_wav(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem> {
+    let described: Vec<_> =
+        (0..spec.channels.len()).map(|i| quantity(spec, i).and(factor(spec, i, None))).collect::<Result<_, _>>()?;
+    let w = wav::read(file, |i| described.get(i).map_or(1.0, |d| d.0))?;
     let mut s = Samples { rate: Hz(w.rate), ..Samples::default() };
     if spec.channels.len() > w.channels.len() {
         s.warnings.push(Warning::new(
@@ -90,115 +94,181 @@ fn from_wav(spec: &RecordingSpec, bytes: &[u8]) -> Result<Samples, Problem> {
             format!("{} channels are described, the file has {}", spec.channels.len(), w.channels.len()),
         ));
     }
-    for (i, data) in w.channels.into_iter().enumerate().take(spec.channels.len()) {
-        let (k, unit) = factor(spec, i, None)?;
+    for (i, (data, (_, unit))) in w.channels.into_iter().zip(described).enumerate() {
         s.channels.push(Channel {
             name: spec.channels[i].column.clone(),
             quantity: quantity(spec, i)?,
             unit: unit.into(),
-            data: data.iter().map(|v| v * k as f32).collect(),
+            data,
         });
     }
     Ok(s)
 }
 
-fn from_csv(spec: &RecordingSpec, bytes: &[u8]) -> Result<Samples, Problem> {
-    let time =
-        spec.time.as_ref().ok_or_else(|| Problem::new("missing", "a CSV recording needs its time column").field("time"))?;
-    if spec.channels.is_empty() {
-        return Err(Problem::new("missing", "a recording needs at least one channel").field("channels"));
-    }
-    let own = |r: &Option<ReferenceSpec>| r.as_ref().filter(|r| r.file.is_none()).and_then(|r| r.column.clone());
-    let (speed, rpm) = (own(&spec.speed), own(&spec.rpm));
-    let mut wanted: Vec<&str> = vec![&time.column];
-    wanted.extend(spec.channels.iter().map(|c| c.column.as_str()));
-    wanted.extend(speed.as_deref());
-    wanted.extend(rpm.as_deref());
-    let mut c = csv_in::read(bytes, &wanted)?;
-    let unit = time.unit.as_deref().or(c.units[0].as_deref()).unwrap_or("s");
-    let k = time_factor(unit)
-        .ok_or_else(|| Problem::new("unknown-unit", format!("“{unit}” is no unit of time: s, ms, us, min")).field("time.unit"))?;
-    let with_time: Vec<bool> = c.values[0].iter().map(|t| !t.is_nan()).collect();
-    if let Some(i) = with_time.iter().position(|w| !w) {
-        let n = with_time.iter().filter(|w| !**w).count();
-        c.warnings.push(Warning::new("no-time", format!("{n} rows have no time and were dropped")).line(c.lines[i]));
-        let mut keep = with_time.iter();
-        c.lines.retain(|_| *keep.next().unwrap_or(&false));
-        for v in &mut c.values {
-            let mut keep = with_time.iter();
-            v.retain(|_| *keep.next().unwrap_or(&false));
+/// Lines of rows: only where a line was left out in between is anything kept.
+#[derive(Default)]
+struct Lines(Vec<(u64, u64)>);
+
+impl Lines {
+    fn push(&mut self, row: u64, line: u64) {
+        if self.0.last().is_none_or(|&(r, l)| line - l != row - r) {
+            self.0.push((row, line));
         }
     }
-    let times: Vec<f64> = c.values[0].iter().map(|t| t * k).collect();
-    let clock = clock::fit(&times, |i| c.lines.get(i).copied().unwrap_or(0))?;
+    fn of(&self, row: u64) -> u64 {
+        let i = self.0.partition_point(|e| e.0 <= row);
+        self.0.get(i.wrapping_sub(1)).map_or(0, |&(r, l)| l + row - r)
+    }
+}
+
+/// A reference column in the file of the channels.
+struct Column {
+    at: usize,
+    factor: f64,
+    is_speed: bool,
+    rows: Vec<(f64, f64)>,
+    thin: bool,
+}
+
+/// Readings of a reference that are kept as they are; beyond them only changes are.
+const READINGS: usize = 1 << 20;
+/// The closest two kept changes may stand, s.
+const CLOSEST: f64 = 0.02;
+
+impl Column {
+    fn push(&mut self, time: f64, value: f64) {
+        if self.thin && !Self::is_news(self.rows.last(), time, value) {
+            return;
+        }
+        self.rows.push((time, value));
+        if !self.thin && self.rows.len() >= READINGS {
+            self.thin = true;
+            let mut kept: Vec<(f64, f64)> = vec![];
+            for r in self.rows.drain(..) {
+                if Self::is_news(kept.last(), r.0, r.1) {
+                    kept.push(r);
+                }
+            }
+            self.rows = kept;
+        }
+    }
+
+    fn is_news(last: Option<&(f64, f64)>, time: f64, value: f64) -> bool {
+        last.is_none_or(|l| value != l.1 && time >= l.0 + CLOSEST)
+    }
+}
+
+fn from_csv(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem> {
+    let time =
+        spec.time.as_ref().ok_or_else(|| Problem::new("missing", "a CSV recording needs its time column").field("time"))?;
+    let n = spec.channels.len();
+    if n == 0 {
+        return Err(Problem::new("missing", "a recording needs at least one channel").field("channels"));
+    }
+    let own: Vec<(&ReferenceSpec, &str, bool)> = [(&spec.speed, true), (&spec.rpm, false)]
+        .into_iter()
+        .filter_map(|(r, is_speed)| {
+            let r = r.as_ref().filter(|r| r.file.is_none())?;
+            Some((r, r.column.as_deref()?, is_speed))
+        })
+        .collect();
+    let mut wanted: Vec<&str> = vec![&time.column];
+    wanted.extend(spec.channels.iter().map(|c| c.column.as_str()));
+    wanted.extend(own.iter().map(|o| o.1));
+    let table = csv_in::Table::open(file, &wanted)?;
+    let unit = time.unit.as_deref().or(table.units[0].as_deref()).unwrap_or("s");
+    let k = time_factor(unit)
+        .ok_or_else(|| Problem::new("unknown-unit", format!("“{unit}” is no unit of time: s, ms, us, min")).field("time.unit"))?;
+    let quantities: Vec<Quantity> = (0..n).map(|i| quantity(spec, i)).collect::<Result<_, _>>()?;
+    let factors: Vec<(f64, &'static str)> =
+        (0..n).map(|i| factor(spec, i, table.units[1 + i].as_deref())).collect::<Result<_, _>>()?;
+    let mut columns: Vec<Column> = vec![];
+    for (i, (of, _, is_speed)) in own.iter().enumerate() {
+        let factor = reference_factor(of, table.units[1 + n + i].as_deref(), *is_speed)?;
+        columns.push(Column { at: 1 + n + i, factor, is_speed: *is_speed, rows: vec![], thin: false });
+    }
+    let (mut rows, mut lines, mut no_time) = (Rows::new(n), Lines::default(), (0u64, 0u64));
+    let mut warnings = table.rows(|line, cells| {
+        let t = cells[0] * k;
+        if t.is_nan() {
+            no_time = (no_time.0 + 1, if no_time.0 == 0 { line } else { no_time.1 });
+            return Ok(());
+        }
+        let row = rows.len();
+        lines.push(row, line);
+        for c in columns.iter_mut().filter(|c| !cells[c.at].is_nan()) {
+            c.push(t, cells[c.at] * c.factor);
+        }
+        rows.push(t, cells[1..=n].iter().zip(&factors).map(|(v, f)| (v * f.0) as f32))
+    })?;
+    if no_time.0 > 0 {
+        warnings.push(Warning::new("no-time", format!("{} rows have no time and were dropped", no_time.0)).line(no_time.1));
+    }
+    let clock = clock::fit(&mut rows, |row| lines.of(row))?;
+    warnings.extend(clock.warnings.iter().cloned());
+    let mut fillers: Vec<clock::Filler> = (0..n).map(|_| clock::Filler::default()).collect();
+    clock::lay(&clock, &mut rows, |at, values| fillers.iter_mut().zip(values).try_for_each(|(f, v)| f.put(at, *v)))?;
     let mut s = Samples {
         rate: Hz(clock.rate),
         start: Seconds(clock.start),
         gaps: clock.gaps.clone(),
-        warnings: c.warnings,
+        warnings,
         ..Samples::default()
     };
-    s.warnings.extend(clock.warnings.iter().cloned());
-    for i in 0..spec.channels.len() {
-        let quantity = quantity(spec, i)?;
-        let (f, unit) = factor(spec, i, c.units[1 + i].as_deref())?;
-        let values: Vec<f32> = c.values[1 + i].iter().map(|v| (v * f) as f32).collect();
-        s.channels.push(Channel {
-            name: spec.channels[i].column.clone(),
-            quantity,
-            unit: unit.into(),
-            data: clock::lay(&clock, &values),
-        });
+    for (i, (f, quantity)) in fillers.into_iter().zip(quantities).enumerate() {
+        let name = spec.channels[i].column.clone();
+        s.channels.push(Channel { name, quantity, unit: factors[i].1.into(), data: f.finish(clock.length)? });
     }
-    let mut next = 1 + spec.channels.len();
-    for (column, reference, is_speed) in [(&speed, &spec.speed, true), (&rpm, &spec.rpm, false)] {
-        let (Some(_), Some(r)) = (column, reference) else { continue };
-        let f = reference_factor(r, c.units[next].as_deref(), is_speed)?;
-        let rows: Vec<(f64, f64)> = (0..times.len())
-            .filter(|&i| clock.index[i].is_some() && !c.values[next][i].is_nan())
-            .map(|i| (times[i], c.values[next][i] * f))
-            .collect();
-        if is_speed {
-            s.speed = rows
-        } else {
-            s.rpm = rows
-        }
-        next += 1;
+    for c in columns {
+        let readings = rising(c.rows);
+        if c.is_speed { s.speed = readings } else { s.rpm = readings }
     }
     Ok(s)
+}
+
+/// Readings whose time moves on; the others belong to rows that were dropped.
+fn rising(rows: Vec<(f64, f64)>) -> Vec<(f64, f64)> {
+    let mut out: Vec<(f64, f64)> = vec![];
+    for r in rows {
+        if out.last().is_none_or(|l| r.0 >= l.0) {
+            out.push(r);
+        }
+    }
+    out
 }
 
 /// A reference in a file of its own: CSV with its time column, or GPX.
 fn reference_file(
     r: &ReferenceSpec,
-    bytes: &[u8],
+    file: &FileSource,
     is_speed: bool,
     warnings: &mut Vec<Warning>,
 ) -> Result<Vec<(f64, f64)>, Problem> {
-    let start = bytes.iter().position(|b| !b.is_ascii_whitespace()).unwrap_or(0);
-    if is_speed && bytes[start..].starts_with(b"<") {
-        return gpx::read(bytes);
+    if is_speed && file.head(1 << 10)?.trim_ascii_start().starts_with(b"<") {
+        return gpx::read(&file.bytes()?);
     }
     let column = r.column.as_deref().unwrap_or(if is_speed { "speed" } else { "rpm" });
     let time = r.time.as_ref().map_or("t", |t| t.column.as_str());
-    let c = csv_in::read(bytes, &[time, column])?;
-    let unit = r.time.as_ref().and_then(|t| t.unit.as_deref()).or(c.units[0].as_deref()).unwrap_or("s");
+    let table = csv_in::Table::open(file, &[time, column])?;
+    let unit = r.time.as_ref().and_then(|t| t.unit.as_deref()).or(table.units[0].as_deref()).unwrap_or("s");
     let k = time_factor(unit)
         .ok_or_else(|| Problem::new("unknown-unit", format!("“{unit}” is no unit of time")).field("speed.time.unit"))?;
-    let f = reference_factor(r, c.units[1].as_deref(), is_speed)?;
-    warnings.extend(c.warnings);
+    let f = reference_factor(r, table.units[1].as_deref(), is_speed)?;
     let mut rows: Vec<(f64, f64)> = vec![];
     let mut dropped = (0u64, 0);
-    for (i, (t, v)) in c.values[0].iter().zip(&c.values[1]).enumerate() {
+    let told = table.rows(|line, cells| {
+        let (t, v) = (cells[0] * k, cells[1] * f);
         if t.is_nan() || v.is_nan() {
-            continue;
+            return Ok(());
         }
-        if rows.last().is_some_and(|l| t * k <= l.0) {
-            dropped = (if dropped.1 == 0 { c.lines[i] } else { dropped.0 }, dropped.1 + 1);
-            continue;
+        if rows.last().is_some_and(|l| t <= l.0) {
+            dropped = (if dropped.1 == 0 { line } else { dropped.0 }, dropped.1 + 1);
+        } else {
+            rows.push((t, v));
         }
-        rows.push((t * k, v * f));
-    }
+        Ok(())
+    })?;
+    warnings.extend(told);
     if dropped.1 > 0 {
         warnings.push(
             Warning::new(
@@ -212,12 +282,14 @@ fn reference_file(
 }
 
 /// A unit wrong by 9.81 shows only where gravity stands in the mean.
-fn check_units(spec: &RecordingSpec, s: &mut Samples) {
+fn check_units(spec: &RecordingSpec, s: &mut Samples) -> Result<(), Problem> {
     for (c, d) in s.channels.iter().zip(&spec.channels) {
         if c.quantity != Quantity::Acceleration || c.data.is_empty() {
             continue;
         }
-        let mean = (c.data.iter().map(|v| f64::from(*v)).sum::<f64>() / c.data.len() as f64).abs();
+        let mut sum = 0.0;
+        c.data.blocks(|_, b| sum += b.iter().map(|v| f64::from(*v)).sum::<f64>())?;
+        let mean = (sum / c.data.len() as f64).abs();
         let said = d.unit.as_deref().unwrap_or("");
         if said != "g" && (0.85..1.15).contains(&mean) {
             s.warnings.push(Warning::new(
@@ -231,11 +303,13 @@ fn check_units(spec: &RecordingSpec, s: &mut Samples) {
             ));
         }
     }
+    Ok(())
 }
 
 /// Writes samples as CSV, speed in sparse cells: what the simulator's and the browser's recordings become.
-pub fn write_csv(s: &Samples, speed_unit_kmh: bool) -> String {
+pub fn write_csv(s: &Samples, speed_unit_kmh: bool) -> Result<String, Problem> {
     use std::fmt::Write;
+    let data: Vec<Vec<f32>> = s.channels.iter().map(|c| c.data.to_vec()).collect::<Result<_, _>>()?;
     let mut out = String::with_capacity(s.len() * 20);
     let _ = write!(out, "t");
     for c in &s.channels {
@@ -247,8 +321,8 @@ pub fn write_csv(s: &Samples, speed_unit_kmh: bool) -> String {
     for i in 0..s.len() {
         let t = s.start.get() + i as f64 / rate;
         let _ = write!(out, "{t:.4}");
-        for c in &s.channels {
-            let _ = write!(out, ",{:.4}", c.data[i]);
+        for c in &data {
+            let _ = write!(out, ",{:.4}", c[i]);
         }
         out.push(',');
         if speeds.peek().is_some_and(|r| r.0 <= t + 0.5 / rate)
@@ -258,7 +332,7 @@ pub fn write_csv(s: &Samples, speed_unit_kmh: bool) -> String {
         }
         out.push('\n');
     }
-    out
+    Ok(out)
 }
 
 #[cfg(test)]
@@ -276,7 +350,7 @@ mod tests {
     }
     fn get(spec: &RecordingSpec, text: &str) -> Samples {
         let bytes = text.as_bytes().to_vec();
-        read_recording(spec, &move |n| Ok((n == "r.csv").then(|| bytes.clone())))
+        read_recording(spec, &move |n| Ok((n == "r.csv").then(|| bytes.clone().into())))
     }
     fn rows(n: usize) -> String {
         let mut s = String::from("t,az,speed\n");
@@ -323,8 +397,8 @@ mod tests {
     #[test]
     fn written_samples_read_back() {
         let s = get(&spec(json!({})), &rows(100));
-        let again = get(&spec(json!({})), &write_csv(&s, true));
+        let again = get(&spec(json!({})), &write_csv(&s, true).unwrap());
         assert_eq!(again.speed, s.speed);
-        assert_eq!(again.channels[0].data, s.channels[0].data);
+        assert_eq!(again.channels[0].data.to_vec().unwrap(), s.channels[0].data.to_vec().unwrap());
     }
 }

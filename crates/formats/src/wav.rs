@@ -1,47 +1,55 @@
 //! WAV files: integer of 16, 24, 32 bits, float of 32; channels in the file's order.
 
+use crate::source::FileSource;
+use crate::spool::DataBuilder;
 use baricord_core::problem::Problem;
-use std::io::Cursor;
+use baricord_core::signal::Data;
 
 /// Rate and channels, full scale ±1.
 pub(crate) struct Wav {
     pub rate: f64,
-    pub channels: Vec<Vec<f32>>,
+    pub channels: Vec<Data>,
 }
 
-/// Reads a WAV file.
-pub(crate) fn read(bytes: &[u8]) -> Result<Wav, Problem> {
+/// Reads a WAV file; channel i is multiplied by `factor(i)`.
+pub(crate) fn read(file: &FileSource, factor: impl Fn(usize) -> f64) -> Result<Wav, Problem> {
     let bad = |e: hound::Error| Problem::new("bad-wav", format!("the WAV file cannot be read: {e}"));
-    if bytes.is_empty() {
-        return Err(Problem::new("empty-file", "the file is empty"));
-    }
-    let mut r = hound::WavReader::new(Cursor::new(bytes)).map_err(bad)?;
-    let spec = r.spec();
-    if spec.channels == 0 || spec.channels > 8 {
-        return Err(Problem::new("bad-wav", format!("{} channels; up to 8 are read", spec.channels)).field("channels"));
-    }
-    let n = usize::from(spec.channels);
-    let mut channels = vec![vec![]; n];
-    let mut put = |i: usize, v: f32| channels[i % n].push(v);
-    match spec.sample_format {
-        hound::SampleFormat::Float => {
-            for (i, s) in r.samples::<f32>().enumerate() {
-                put(i, s.map_err(bad)?);
+    file.read_with(|r| {
+        let mut r = hound::WavReader::new(r).map_err(bad)?;
+        let spec = r.spec();
+        if spec.channels == 0 || spec.channels > 8 {
+            return Err(Problem::new("bad-wav", format!("{} channels; up to 8 are read", spec.channels)).field("channels"));
+        }
+        let n = usize::from(spec.channels);
+        let mut channels: Vec<DataBuilder> = (0..n).map(|_| DataBuilder::default()).collect();
+        let factors: Vec<f32> = (0..n).map(|i| factor(i) as f32).collect();
+        match spec.sample_format {
+            hound::SampleFormat::Float => {
+                for (i, s) in r.samples::<f32>().enumerate() {
+                    channels[i % n].push(s.map_err(bad)? * factors[i % n])?;
+                }
+            }
+            hound::SampleFormat::Int => {
+                let full = 2f32.powi(i32::from(spec.bits_per_sample) - 1);
+                for (i, s) in r.samples::<i32>().enumerate() {
+                    channels[i % n].push(s.map_err(bad)? as f32 / full * factors[i % n])?;
+                }
             }
         }
-        hound::SampleFormat::Int => {
-            let full = 2f32.powi(i32::from(spec.bits_per_sample) - 1);
-            for (i, s) in r.samples::<i32>().enumerate() {
-                put(i, s.map_err(bad)? as f32 / full);
-            }
-        }
-    }
-    Ok(Wav { rate: f64::from(spec.sample_rate), channels })
+        let channels = channels.into_iter().map(DataBuilder::finish).collect::<Result<_, _>>()?;
+        Ok(Wav { rate: f64::from(spec.sample_rate), channels })
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::io::Cursor;
+
+    fn read(bytes: &[u8]) -> Result<(f64, Vec<Vec<f32>>), Problem> {
+        let w = super::read(&bytes.to_vec().into(), |_| 1.0)?;
+        Ok((w.rate, w.channels.iter().map(|c| c.to_vec().unwrap()).collect()))
+    }
 
     fn wav(spec: hound::WavSpec, write: impl Fn(&mut hound::WavWriter<&mut Cursor<Vec<u8>>>)) -> Vec<u8> {
         let mut out = Cursor::new(vec![]);
@@ -62,16 +70,15 @@ mod tests {
                 w.write_sample(-half).unwrap();
             }))
             .unwrap();
-            assert_eq!((w.channels[0][0], w.channels[1][0], w.rate), (0.5, -0.5, 4096.0));
+            assert_eq!((w.1[0][0], w.1[1][0], w.0), (0.5, -0.5, 4096.0));
         }
         let spec =
             hound::WavSpec { channels: 1, sample_rate: 8000, bits_per_sample: 32, sample_format: hound::SampleFormat::Float };
-        assert_eq!(read(&wav(spec, |w| w.write_sample(0.25f32).unwrap())).unwrap().channels[0], [0.25]);
+        assert_eq!(read(&wav(spec, |w| w.write_sample(0.25f32).unwrap())).unwrap().1[0], [0.25]);
     }
 
     #[test]
     fn what_is_no_wav_says_so() {
-        assert_eq!(read(b"").err().unwrap().code, "empty-file");
         assert_eq!(read(b"RIFFnothing").err().unwrap().code, "bad-wav");
     }
 }

@@ -79,10 +79,10 @@ pub fn run(v: &Vehicle, faults: &[FaultSpec], plan: &RunPlan) -> Result<(Samples
             name: "mic".into(),
             quantity: Quantity::Sound,
             unit: "fs".into(),
-            data: samples.iter().map(|v| v * 0.05).collect(),
+            data: samples.iter().map(|v| v * 0.05).collect::<Vec<f32>>().into(),
         }
     } else {
-        Channel { name: "az".into(), quantity: Quantity::Acceleration, unit: "m/s2".into(), data: samples }
+        Channel { name: "az".into(), quantity: Quantity::Acceleration, unit: "m/s2".into(), data: samples.into() }
     };
     let out = Samples {
         rate: Hz(rate),
@@ -131,7 +131,7 @@ mod tests {
     fn the_same_seed_gives_the_same_run_and_another_gives_another() {
         let v = rear_drive(2);
         let f = ["prop-imbalance@prop.rear.s2".parse().unwrap()];
-        let go = |seed| run(&v, &f, &plan(Some("5"), seed)).unwrap().0.channels[0].data.clone();
+        let go = |seed| run(&v, &f, &plan(Some("5"), seed)).unwrap().0.channels[0].data.to_vec().unwrap();
         assert_eq!(go(1), go(1));
         assert_ne!(go(1), go(2));
     }

@@ -5,11 +5,13 @@ use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::verify::Verification;
+use baricord_formats::{DataBuilder, FileSource};
 use flate2::Compression;
 use flate2::read::ZlibDecoder;
 use flate2::write::ZlibEncoder;
 use serde::{Deserialize, Serialize};
 use std::io::{Read, Write};
+use tokio::io::AsyncWriteExt;
 use uuid::Uuid;
 
 /// Bytes of a file in one row.
@@ -65,24 +67,48 @@ impl Scope {
         Ok(())
     }
 
-    /// Keeps a whole file.
-    pub async fn put_file(&mut self, case: Uuid, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
-        for (i, part) in bytes.chunks(PIECE).enumerate() {
-            self.put_piece(case, name, i as i32, part).await?;
+    /// Keeps a file, a piece at a time.
+    pub async fn put_file(&mut self, case: Uuid, name: &str, file: &FileSource) -> Result<(), StoreError> {
+        let (to, mut pieces) = tokio::sync::mpsc::channel::<Vec<u8>>(2);
+        let file = file.clone();
+        let reading = tokio::task::spawn_blocking(move || file.pieces(PIECE, |p| to.blocking_send(p).is_ok()));
+        let mut i = 0;
+        while let Some(piece) = pieces.recv().await {
+            self.put_piece(case, name, i, &piece).await?;
+            i += 1;
         }
-        Ok(())
+        Ok(reading.await.map_err(|e| StoreError::Broken(e.to_string()))??)
     }
 
-    /// A file as it came.
-    pub async fn file(&mut self, case: Uuid, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
-        let rows: Vec<Vec<u8>> =
-            sqlx::query_scalar("SELECT data FROM case_blob WHERE case_id = $1 AND workshop_id = $2 AND name = $3 ORDER BY piece")
-                .bind(case)
-                .bind(self.workshop())
-                .bind(name)
-                .fetch_all(&mut *self.tx)
-                .await?;
-        Ok((!rows.is_empty()).then(|| rows.concat()))
+    /// A piece of a file; none after the last.
+    async fn piece(&mut self, case: Uuid, name: &str, piece: i32) -> Result<Option<Vec<u8>>, StoreError> {
+        Ok(sqlx::query_scalar("SELECT data FROM case_blob WHERE case_id = $1 AND workshop_id = $2 AND name = $3 AND piece = $4")
+            .bind(case)
+            .bind(self.workshop())
+            .bind(name)
+            .bind(piece)
+            .fetch_optional(&mut *self.tx)
+            .await?)
+    }
+
+    /// A file as it came, as a file that is gone with its last reader; none where there is none. What
+    /// is small stays in memory.
+    pub async fn file(&mut self, case: Uuid, name: &str) -> Result<Option<FileSource>, StoreError> {
+        let Some(first) = self.piece(case, name, 0).await? else { return Ok(None) };
+        let Some(mut next) = self.piece(case, name, 1).await? else { return Ok(Some(first.into())) };
+        let broken = |e: std::io::Error| StoreError::Broken(format!("the temporary folder cannot take {name}: {e}"));
+        let disk = tempfile::NamedTempFile::new().map_err(broken)?;
+        let mut out = tokio::fs::File::from_std(disk.reopen().map_err(broken)?);
+        out.write_all(&first).await.map_err(broken)?;
+        for i in 2.. {
+            out.write_all(&next).await.map_err(broken)?;
+            match self.piece(case, name, i).await? {
+                Some(n) => next = n,
+                None => break,
+            }
+        }
+        out.flush().await.map_err(broken)?;
+        Ok(Some(disk.into_temp_path().into()))
     }
 
     /// Names of the files of a case.
@@ -135,7 +161,10 @@ impl Scope {
         .execute(&mut *self.tx)
         .await?;
         for (c, channel) in s.channels.iter().enumerate() {
-            for (i, part) in channel.data.chunks(CHUNK).enumerate() {
+            let mut part = vec![0.0; CHUNK.min(channel.data.len())];
+            for (i, from) in (0..channel.data.len()).step_by(CHUNK).enumerate() {
+                part.truncate(channel.data.len() - from);
+                channel.data.read(from, &mut part)?;
                 sqlx::query(
                     "INSERT INTO recording_chunk (workshop_id, recording_id, channel, piece, data) VALUES ($1, $2, $3, $4, $5)",
                 )
@@ -143,7 +172,7 @@ impl Scope {
                 .bind(id)
                 .bind(c as i32)
                 .bind(i as i32)
-                .bind(squeeze(part)?)
+                .bind(squeeze(&part)?)
                 .execute(&mut *self.tx)
                 .await?;
             }
@@ -177,19 +206,21 @@ impl Scope {
             refused,
         };
         for (c, column) in columns.into_iter().enumerate() {
-            let chunks: Vec<Vec<u8>> = sqlx::query_scalar(
-                "SELECT data FROM recording_chunk WHERE recording_id = $1 AND workshop_id = $2 AND channel = $3 ORDER BY piece",
-            )
-            .bind(id)
-            .bind(self.workshop())
-            .bind(c as i32)
-            .fetch_all(&mut *self.tx)
-            .await?;
-            let mut data = vec![];
-            for chunk in chunks {
-                data.extend(unsqueeze(&chunk)?);
+            let mut data = DataBuilder::default();
+            for i in 0.. {
+                let chunk: Option<Vec<u8>> = sqlx::query_scalar(
+                    "SELECT data FROM recording_chunk WHERE recording_id = $1 AND workshop_id = $2 AND channel = $3 AND piece = $4",
+                )
+                .bind(id)
+                .bind(self.workshop())
+                .bind(c as i32)
+                .bind(i)
+                .fetch_optional(&mut *self.tx)
+                .await?;
+                let Some(chunk) = chunk else { break };
+                unsqueeze(&chunk)?.into_iter().try_for_each(|v| data.push(v))?;
             }
-            out.channels.push(Channel { name: column.name, quantity: column.quantity, unit: column.unit, data });
+            out.channels.push(Channel { name: column.name, quantity: column.quantity, unit: column.unit, data: data.finish()? });
         }
         Ok(Some(out))
     }

@@ -8,7 +8,6 @@ mod support;
 
 use baricord_core::analysis::{Silent, analyze, known_map};
 use baricord_core::case::RecordingSpec;
-use baricord_core::signal::Samples;
 use baricord_core::units::Seconds;
 use baricord_core::vehicle::sample::rear_drive;
 use baricord_simulator::{RunPlan, run};
@@ -27,13 +26,13 @@ fn best(times: usize, mut f: impl FnMut()) -> Duration {
         .unwrap_or_default()
 }
 
-fn bare_transforms(s: &Samples) -> f32 {
+fn bare_transforms(data: &[f32]) -> f32 {
     let (n, hop) = (4096, 2048);
     let fft = realfft::RealFftPlanner::<f32>::new().plan_fft_forward(n);
     let (mut i, mut o, mut scratch) = (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec());
     let hann: Vec<f32> = (0..n).map(|k| 0.5 - 0.5 * (std::f32::consts::TAU * k as f32 / n as f32).cos()).collect();
     let mut sum = 0.0;
-    for part in s.channels[0].data.windows(n).step_by(hop) {
+    for part in data.windows(n).step_by(hop) {
         for ((x, v), h) in i.iter_mut().zip(part).zip(&hann) {
             *x = v * h;
         }
@@ -55,13 +54,14 @@ fn main() {
         ..RunPlan::default()
     };
     let (s, truth) = run(&v, &["prop-imbalance@prop.rear.s2:0.6".parse().expect("a fault")], &plan).expect("a run");
+    let data = s.channels[0].data.to_vec().expect("samples");
     let one = |f: &mut (dyn FnMut() + Send)| {
         rayon::ThreadPoolBuilder::new().num_threads(1).build().expect("a pool").install(f);
     };
     let (mut floor, mut map, mut whole) = (Duration::MAX, Duration::MAX, Duration::MAX);
     one(&mut || {
         floor = best(7, || {
-            std::hint::black_box(bare_transforms(&s));
+            std::hint::black_box(bare_transforms(&data));
         })
     });
     one(&mut || {

@@ -2,6 +2,7 @@
 
 use crate::App;
 use crate::fail::Fail;
+use crate::theme;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{FromRequestParts, Query, State};
@@ -17,7 +18,7 @@ use serde::Deserialize;
 use std::sync::Arc;
 use tower_governor::GovernorLayer;
 use tower_governor::governor::GovernorConfigBuilder;
-use tower_governor::key_extractor::GlobalKeyExtractor;
+use tower_governor::key_extractor::PeerIpKeyExtractor;
 use uuid::Uuid;
 
 /// Who signs in, checked against the store.
@@ -98,7 +99,7 @@ impl FromRequestParts<App> for Member {
 #[derive(Template, WebTemplate)]
 #[template(path = "sign_in.html")]
 struct SignInPage {
-    theme: String,
+    theme: &'static str,
     demo: bool,
     next: String,
     email: String,
@@ -113,11 +114,12 @@ struct Next {
 
 /// Only a path of this server is gone on to.
 fn safe(next: &str) -> &str {
-    if next.starts_with('/') && !next.starts_with("//") && !next.contains('\\') { next } else { "/" }
+    let plain = next.bytes().all(|b| b.is_ascii_graphic() && b != b'\\');
+    if next.starts_with('/') && !next.starts_with("//") && plain { next } else { "/" }
 }
 
 async fn form(State(app): State<App>, Query(q): Query<Next>) -> impl IntoResponse {
-    SignInPage { theme: "paper".into(), demo: app.demo, next: safe(&q.next).into(), email: String::new(), wrong: false }
+    SignInPage { theme: theme::now(), demo: app.demo, next: safe(&q.next).into(), email: String::new(), wrong: false }
 }
 
 async fn sign_in(State(app): State<App>, mut session: AuthSession, Form(c): Form<Credentials>) -> Result<Response, Fail> {
@@ -128,11 +130,11 @@ async fn sign_in(State(app): State<App>, mut session: AuthSession, Form(c): Form
         e => Fail::Broken(e.to_string()),
     })?;
     let Some(user) = user else {
-        let page = SignInPage { theme: "paper".into(), demo: app.demo, next, email, wrong: true };
+        let page = SignInPage { theme: theme::now(), demo: app.demo, next, email, wrong: true };
         return Ok((StatusCode::UNAUTHORIZED, page).into_response());
     };
     session.login(&user).await.map_err(|e| Fail::Broken(e.to_string()))?;
-    Ok(Redirect::to(&next).into_response())
+    Ok(theme::keep(&user.0.theme, Redirect::to(&next)))
 }
 
 async fn sign_out(mut session: AuthSession) -> Result<Redirect, Fail> {
@@ -147,18 +149,18 @@ struct Preferences {
     back: String,
 }
 
-async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Redirect, Fail> {
-    let theme = if p.theme == "pit" { "pit" } else { "paper" };
+async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Response, Fail> {
+    let theme = theme::named(&p.theme);
     let mut s = m.scope().await?;
     s.set_preferences(m.person.id, theme, &m.person.units).await?;
     s.commit().await?;
-    Ok(Redirect::to(safe(&p.back)))
+    Ok(theme::keep(theme, Redirect::to(safe(&p.back))))
 }
 
-/// Sign-in: ten attempts at once, then one every two seconds for the whole server: slow for guessing,
-/// unnoticed by people.
+/// Sign-in: ten attempts at once from one address, then one every two seconds: slow for guessing,
+/// unnoticed by people, and no way to keep others out.
 pub fn routes() -> Router<App> {
-    let limit = GovernorConfigBuilder::default().per_second(2).burst_size(10).key_extractor(GlobalKeyExtractor).finish();
+    let limit = GovernorConfigBuilder::default().per_second(2).burst_size(10).key_extractor(PeerIpKeyExtractor).finish();
     let post_sign_in = match limit {
         Some(config) => post(sign_in).layer(GovernorLayer::new(Arc::new(config))),
         None => post(sign_in),
@@ -191,7 +193,7 @@ mod tests {
     #[test]
     fn only_paths_of_this_server_are_gone_on_to() {
         assert_eq!(safe("/cases/1"), "/cases/1");
-        for bad in ["//evil.example", "https://evil.example", "", "/\\evil", "cases"] {
+        for bad in ["//evil.example", "https://evil.example", "", "/\\evil", "cases", "/a\r\nset-cookie: x", "/\t/evil"] {
             assert_eq!(safe(bad), "/", "{bad}");
         }
     }

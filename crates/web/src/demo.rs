@@ -3,7 +3,7 @@
 
 use baricord_core::case::Case;
 use baricord_core::vehicle::{Tyre, Vehicle, sample};
-use baricord_formats::write_csv;
+use baricord_formats::{FileSource, write_csv};
 use baricord_simulator::{FaultSpec, RunPlan, run};
 use baricord_store::people::Role;
 use baricord_store::{Store, StoreError};
@@ -147,7 +147,7 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
                 ..RunPlan::default()
             };
             let v = c.vehicle.clone();
-            let csv = tokio::task::spawn_blocking(move || run(&v, &[fault], &plan).map(|(s, _)| write_csv(&s, true)))
+            let csv = tokio::task::spawn_blocking(move || run(&v, &[fault], &plan).and_then(|(s, _)| write_csv(&s, true)))
                 .await
                 .map_err(|e| broken(&e))??;
             let name = format!("recordings/r{}.csv", i + 1);
@@ -159,11 +159,11 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
                     "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
                     "speed": {"column": "speed", "unit": "km/h"}, "rpm": null}),
             );
-            files.push((name, csv.into_bytes()));
+            files.push((name, FileSource::from(csv.into_bytes())));
         }
         let case = s.add_case(doc, "opened the case", "Maren Holt").await?;
-        for (name, bytes) in &files {
-            s.put_file(case, name, bytes).await?;
+        for (name, csv) in files.iter() {
+            s.put_file(case, name, csv).await?;
         }
         if !files.is_empty() {
             s.ask_for_analysis(case).await?;

@@ -62,7 +62,7 @@ struct FailPage {
     field: Option<String>,
     line: Option<u64>,
     advice: &'static str,
-    theme: String,
+    theme: &'static str,
 }
 
 impl IntoResponse for Fail {
@@ -124,7 +124,7 @@ impl IntoResponse for Fail {
             (None, None) => problem.message.clone(),
         };
         let page =
-            FailPage { title, message: problem.message, field: problem.field, line: problem.line, advice, theme: "paper".into() };
+            FailPage { title, message: problem.message, field: problem.field, line: problem.line, advice, theme: crate::theme::now() };
         let mut response = (status, Html(page.render().unwrap_or_else(|e| e.to_string()))).into_response();
         // Percent-encoded: headers are ASCII, sentences are not.
         let coded: String =

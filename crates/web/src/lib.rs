@@ -14,6 +14,8 @@ pub mod fail;
 pub mod page;
 pub mod statics;
 pub mod stations;
+pub mod theme;
+pub mod upload;
 pub mod worker;
 
 use axum::Router;
@@ -70,6 +72,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .route("/static/{*path}", get(statics::file))
         .fallback(fail::nowhere)
         .layer(axum::middleware::from_fn(too_large))
+        .layer(axum::middleware::from_fn(theme::layer))
         .layer(DefaultBodyLimit::max(MAX_UPLOAD))
         .layer(header(header::CONTENT_SECURITY_POLICY, CSP))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))

@@ -83,9 +83,10 @@ pub struct Cause {
     pub because: Vec<(String, String)>,
 }
 
-/// A part that is out.
+/// What one piece of evidence has put out.
 pub struct Ruled {
-    pub name: String,
+    pub names: Vec<String>,
+    pub more: usize,
     pub by: String,
 }
 
@@ -103,7 +104,6 @@ pub struct Ledger {
     pub causes: Vec<Cause>,
     pub rest: String,
     pub ruled: Vec<Ruled>,
-    pub ruled_more: usize,
     pub next: Vec<NextLine>,
     pub warnings: Vec<String>,
 }
@@ -134,8 +134,8 @@ pub fn cause_words(k: &Knowledge, case: &Case, fault: &str, at: &str, gear: Opti
         Some(g) => format!("{}, gear {g}", case.vehicle.place_words(at)),
         None => case.vehicle.place_words(at),
     };
-    // "wheel bearing worn, front left hub" rather than the fault's word twice.
-    format!("{}, {}", f.name, place)
+    // A place that the fault's own name holds is not said again: "support bearing worn".
+    if f.name.contains(&place) { f.name.clone() } else { format!("{}, {}", f.name, place) }
 }
 
 /// A kind of symptom in words.
@@ -235,27 +235,7 @@ fn ledger(k: &Known) -> Ledger {
     let more: Vec<f64> = named.iter().skip(3).map(|r| r.p).filter(|p| *p >= 0.005).collect();
     let sum: f64 = named.iter().skip(3).map(|r| r.p).sum();
     l.rest = format!("{} more together {:.0} % · none of these {:.0} %", more.len(), sum * 100.0, unknown * 100.0);
-    // One line for a fault that is out at several places by the same test.
-    let mut groups: Vec<(String, String, usize, String)> = vec![];
-    for r in &a.ruled_out {
-        match groups.iter_mut().find(|g| g.0 == r.fault && g.1 == r.by) {
-            Some(g) => g.2 += 1,
-            None => groups.push((r.fault.clone(), r.by.clone(), 1, r.at.clone())),
-        }
-    }
-    l.ruled_more = groups.len().saturating_sub(6);
-    l.ruled = groups
-        .into_iter()
-        .take(6)
-        .map(|(fault, by, n, at)| Ruled {
-            name: if n == 1 {
-                cause_words(kb, case, &fault, &at, None)
-            } else {
-                kb.fault(&fault).map_or(fault, |f| f.name.clone())
-            },
-            by,
-        })
-        .collect();
+    l.ruled = ruled(kb, case, a);
     l.next = a
         .next
         .iter()
@@ -267,6 +247,34 @@ fn ledger(k: &Known) -> Ledger {
         .collect();
     l.warnings = k.diagnosis.warnings.iter().map(|w| w.message.clone()).collect();
     l
+}
+
+/// What is out, one line for each piece of evidence; a fault that is out everywhere is named once.
+fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
+    const SHOWN: usize = 4;
+    let mut by: Vec<(String, Vec<(String, Vec<String>)>)> = vec![];
+    for r in &a.ruled_out {
+        let i = by.iter().position(|g| g.0 == r.by).unwrap_or_else(|| {
+            by.push((r.by.clone(), vec![]));
+            by.len() - 1
+        });
+        match by[i].1.iter_mut().find(|f| f.0 == r.fault) {
+            Some(f) => f.1.push(r.at.clone()),
+            None => by[i].1.push((r.fault.clone(), vec![r.at.clone()])),
+        }
+    }
+    let name = |fault: &str, at: &[String]| match at {
+        [one] => cause_words(kb, case, fault, one, None),
+        _ => kb.fault(fault).map_or(fault.to_string(), |f| f.name.clone()),
+    };
+    by.into_iter()
+        .take(5)
+        .map(|(by, faults)| Ruled {
+            names: faults.iter().take(SHOWN).map(|(f, at)| name(f, at)).collect(),
+            more: faults.len().saturating_sub(SHOWN),
+            by,
+        })
+        .collect()
 }
 
 /// A test in words, with its place.

@@ -175,7 +175,7 @@ pub fn sources_of(
     for h in all {
         let hit = predicted(k, h, &ladder)
             .iter()
-            .filter_map(|p| p.wheel_order(engine_per_wheel.map(crate::units::Order)))
+            .filter_map(|p| p.line.wheel_order(engine_per_wheel.map(crate::units::Order)))
             .any(|o| (o.get() - wheel_order).abs() <= tol);
         let s = Source { fault: h.fault.clone(), at: h.at.clone() };
         if hit && !out.contains(&s) {

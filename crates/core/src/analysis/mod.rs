@@ -172,7 +172,7 @@ pub fn known_map(
     let per_turn = [32usize, 64, 128, 256].into_iter().find(|n| *n as f64 * 0.4 >= top).unwrap_or(256);
     let angle = Angle::new(s, &reference, per_turn);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = angle.resample(&Resampler::new(), &c.data, s.rate.get(), s.start.get(), circumference);
+    let x = angle.resample(&Resampler::new(), &c.data.to_vec()?, s.rate.get(), s.start.get(), circumference);
     Ok(Some(map::draw(&x, &angle, top, scale)))
 }
 
@@ -182,7 +182,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if s.refused || s.is_empty() {
         return refuse(warnings);
     }
-    check_channels(s, &mut warnings);
+    check_channels(s, &mut warnings)?;
     let gear = spec.fixed_gear();
     let ladder = match orders::orders(v, gear) {
         Ok(l) => l,
@@ -206,7 +206,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if !moving && !s.speed.is_empty() {
         warnings.push(Warning::new("speed-zero", "the speed column holds zeros only; the engine speed was used"));
     }
-    let Some((reference, lag)) = reference::fit(s, &readings, circumference) else {
+    let Some((reference, lag)) = reference::fit(s, &readings, circumference)? else {
         warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
         return refuse(warnings);
     };
@@ -232,10 +232,11 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     let resampler = Resampler::new();
     let mut channels = vec![];
     for c in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse) {
-        let x = angle.resample(&resampler, &c.data, s.rate.get(), s.start.get(), circumference);
+        let data = c.data.to_vec()?;
+        let x = angle.resample(&resampler, &data, s.rate.get(), s.start.get(), circumference);
         let spec = spectra(&x, per_turn, turns, top, true, |a, b| angle.usable(a, b));
         let lines = lines::find(&spec, &angle, 0.45);
-        let pulses = pulses::find(s, c, &reference);
+        let pulses = pulses::find(s, &data, &reference);
         channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });
     }
     Ok(Ok(Tracked {
@@ -253,31 +254,39 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
 }
 
 /// Dead and saturated channels are told.
-fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) {
+fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Problem> {
     for c in &s.channels {
-        let (lo, hi) = c.data.iter().fold((f32::MAX, f32::MIN), |b, &v| (b.0.min(v), b.1.max(v)));
+        let (mut lo, mut hi) = (f32::MAX, f32::MIN);
+        c.data.blocks(|_, b| b.iter().for_each(|&v| (lo, hi) = (lo.min(v), hi.max(v))))?;
         if hi - lo <= f32::EPSILON * hi.abs().max(1.0) {
             warnings.push(Warning::new("dead-channel", format!("channel {} never changes: is it connected?", c.name)));
             continue;
         }
-        let at = |limit: f32| c.data.windows(3).position(|w| w.iter().all(|v| *v == limit));
-        let stuck = |limit: f32| c.data.windows(3).filter(|w| w.iter().all(|v| *v == limit)).count();
-        for limit in [hi, lo] {
-            if stuck(limit) >= 3
-                && let Some(i) = at(limit)
+        // Three equal samples in a row at the largest or smallest value, three times over.
+        let (mut runs, mut counts, mut first) = ([0u32; 2], [0u64; 2], [None; 2]);
+        c.data.blocks(|from, b| {
+            for (i, v) in b.iter().enumerate() {
+                for (k, limit) in [hi, lo].into_iter().enumerate() {
+                    runs[k] = if *v == limit { runs[k] + 1 } else { 0 };
+                    if runs[k] >= 3 {
+                        counts[k] += 1;
+                        first[k].get_or_insert(from + i - 2);
+                    }
+                }
+            }
+        })?;
+        for (k, limit) in [hi, lo].into_iter().enumerate() {
+            if counts[k] >= 3
+                && let Some(i) = first[k]
             {
                 let t = s.start.get() + i as f64 / s.rate.get();
-                warnings.push(
-                    Warning::new(
-                        "saturated",
-                        format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name),
-                    )
-                    .second(t),
-                );
+                let told = format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name);
+                warnings.push(Warning::new("saturated", told).second(t));
                 break;
             }
         }
     }
+    Ok(())
 }
 
 /// What the recordings of a vehicle say.

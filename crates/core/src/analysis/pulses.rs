@@ -3,13 +3,13 @@
 
 use super::angle::{Angle, Reference};
 use super::lines::{self, Line};
-use crate::signal::{Channel, Resampler, Samples, envelope, spectra};
+use crate::signal::{Resampler, Samples, envelope, spectra};
 
 /// Slower channels cannot ring.
 const LOWEST_RATE: f64 = 1000.0;
 
 /// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.
-pub(super) fn find(s: &Samples, c: &Channel, reference: &Reference) -> Vec<Line> {
+pub(super) fn find(s: &Samples, data: &[f32], reference: &Reference) -> Vec<Line> {
     let rate = s.rate.get();
     if rate < LOWEST_RATE {
         return vec![];
@@ -23,7 +23,7 @@ pub(super) fn find(s: &Samples, c: &Channel, reference: &Reference) -> Vec<Line>
     let r = Resampler::new();
     let mut all: Vec<Line> = vec![];
     for (lo, hi) in [(0.06, 0.12), (0.12, 0.24), (0.24, 0.45)] {
-        let e = envelope(&c.data, rate, (lo * rate, hi * rate), 400.0);
+        let e = envelope(data, rate, (lo * rate, hi * rate), 400.0);
         let x = angle.resample(&r, &e.data, e.rate, s.start.get(), reference.circumference);
         let spec = spectra(&x, 64, turns, 26.0, true, |a, b| angle.usable(a, b));
         all.extend(lines::find(&spec, &angle, 0.4));

@@ -6,6 +6,7 @@
 use super::angle::{Angle, Reference};
 use super::lines::Line;
 use crate::orders::{Base, OrderLine, What};
+use crate::problem::Problem;
 use crate::signal::{OrderSpectra, Resampler, Samples, SpeedTrack, decimate, envelope, spectra, true_samples};
 use rayon::prelude::*;
 
@@ -31,19 +32,20 @@ struct Light {
     rate: f64,
 }
 
-fn light(s: &Samples) -> Vec<Light> {
+fn light(s: &Samples) -> Result<Vec<Light>, Problem> {
     let r = Resampler::new();
     let rate = s.rate.get();
     let mut out = vec![];
     for c in s.channels.iter().filter(|c| c.quantity != crate::signal::Quantity::Pulse).take(2) {
         let n = ((rate / 300.0).floor() as usize).max(1);
-        out.push(Light { data: decimate(&r, &c.data, n), rate: rate / n as f64 });
+        let data = c.data.to_vec()?;
+        out.push(Light { data: decimate(&r, &data, n), rate: rate / n as f64 });
         if rate >= 1000.0 {
-            let e = envelope(&c.data, rate, (rate * 0.1, rate * 0.4), 300.0);
+            let e = envelope(&data, rate, (rate * 0.1, rate * 0.4), 300.0);
             out.push(Light { data: e.data, rate: e.rate });
         }
     }
-    out
+    Ok(out)
 }
 
 /// Power over floor of a recording, averaged over each of a few stretches.
@@ -91,7 +93,11 @@ fn summit(values: &[f64], from: f64, step: f64) -> f64 {
 }
 
 /// Readings of the reference in m/s, smoothed, with the lag that makes the ridges sharpest.
-pub(super) fn fit(s: &Samples, readings: &[(f64, f64)], circumference: f64) -> Option<(Reference, Lag)> {
+pub(super) fn fit(s: &Samples, readings: &[(f64, f64)], circumference: f64) -> Result<Option<(Reference, Lag)>, Problem> {
+    Ok(sharpest(s, &light(s)?, readings, circumference))
+}
+
+fn sharpest(s: &Samples, signals: &[Light], readings: &[(f64, f64)], circumference: f64) -> Option<(Reference, Lag)> {
     let readings = true_samples(readings);
     let span = (readings.first()?.0, readings.last()?.0);
     let track = |smooth: f64| SpeedTrack::fit(&readings, smooth);
@@ -101,8 +107,7 @@ pub(super) fn fit(s: &Samples, readings: &[(f64, f64)], circumference: f64) -> O
     if hi - lo < 0.06 * hi {
         return Some((reference(&usual, 0.0), Lag { seconds: 0.0, sigma: 0.0, known: false }));
     }
-    let signals = light(s);
-    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, &signals, &reference(track, lag));
+    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, signals, &reference(track, lag));
     let grid = |from: f64, to: f64, step: f64| -> Vec<f64> {
         (0..=((to - from) / step).round() as usize).map(|i| from + step * i as f64).collect()
     };

@@ -4,7 +4,7 @@ use super::hypotheses::{Hypothesis, predicted};
 use super::knowledge::{Bears, Knowledge, Test};
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::{Case, Measurement, Observation};
-use crate::orders::{Base, orders};
+use crate::orders::{Base, OrderLine, orders};
 use crate::problem::Warning;
 use crate::vehicle::{Corner, Place, PlaceKind, Vehicle};
 
@@ -418,21 +418,25 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
                     return w.silent;
                 }
                 let grows = k.fault(&h.fault).is_some_and(|f| f.lines.iter().any(|l| l.grows));
+                let is_at = |x: &Share, l: &OrderLine| match (x.base, l.base) {
+                    (Base::Engine, Base::Engine) => (l.order.get() - x.order).abs() <= x.tol,
+                    (Base::Engine, Base::Wheel) => false,
+                    _ => l
+                        .wheel_order(found.engine_per_wheel.map(crate::units::Order))
+                        .is_some_and(|o| (o.get() - x.wheel_order).abs() <= x.tol),
+                };
+                let share_at = |l: &OrderLine| shares.iter().filter(|x| is_at(x, l)).map(|x| x.share).sum::<f64>();
+                // A line that belongs to the fault and is not there speaks against it.
+                let whole: f64 =
+                    lines.iter().filter(|p| p.needed > 0.0 && share_at(&p.line) < w.absent).map(|p| 1.0 - p.needed).product();
                 let met: f64 = shares
                     .iter()
                     .filter_map(|x| {
-                        let hit = lines.iter().any(|l| match (x.base, l.base) {
-                            (Base::Engine, Base::Engine) => (l.order.get() - x.order).abs() <= x.tol,
-                            (Base::Engine, Base::Wheel) => false,
-                            _ => l
-                                .wheel_order(found.engine_per_wheel.map(crate::units::Order))
-                                .is_some_and(|o| (o.get() - x.wheel_order).abs() <= x.tol),
-                        });
                         let shape = match (grows, x.growth) {
                             (true, Some(g)) if !(0.5..=7.0).contains(&g) => 0.6,
                             _ => 1.0,
                         };
-                        hit.then_some(x.share * shape)
+                        lines.iter().any(|p| is_at(x, &p.line)).then_some(x.share * shape * whole)
                     })
                     .sum();
                 w.miss + (w.hit - w.miss) * met.min(1.0)

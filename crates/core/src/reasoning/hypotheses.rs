@@ -133,14 +133,23 @@ fn is_of(h: &Hypothesis, l: &OrderLine) -> bool {
     }
 }
 
+/// A line that a fault at a place would make.
+#[derive(Clone, Debug)]
+pub struct Predicted {
+    /// The line.
+    pub line: OrderLine,
+    /// How much its absence speaks against the fault, 0 to 1.
+    pub needed: f64,
+}
+
 /// The lines that a hypothesis predicts.
-pub fn predicted(k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<OrderLine> {
+pub fn predicted(k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<Predicted> {
     let Some(f) = k.fault(&h.fault) else { return vec![] };
-    let mut out: Vec<OrderLine> = vec![];
+    let mut out: Vec<Predicted> = vec![];
     let mut add = |rule: &LineRule, l: &OrderLine| {
         let line = OrderLine { order: l.order * rule.times, ..l.clone() };
-        if !out.iter().any(|o| o.base == line.base && (o.order.get() - line.order.get()).abs() < 1e-9) {
-            out.push(line);
+        if !out.iter().any(|o| o.line.base == line.base && (o.line.order.get() - line.order.get()).abs() < 1e-9) {
+            out.push(Predicted { line, needed: rule.needed });
         }
     };
     for rule in &f.lines {
@@ -193,7 +202,7 @@ mod tests {
         let all = hypotheses(&v, builtin());
         let of = |fault: &str, at: &str| {
             let h = all.iter().find(|h| h.fault == fault && h.at == at).unwrap();
-            predicted(builtin(), h, &ladder).iter().map(|l| l.order.get()).collect::<Vec<_>>()
+            predicted(builtin(), h, &ladder).iter().map(|p| p.line.order.get()).collect::<Vec<_>>()
         };
         assert_eq!(of("prop-bent", "prop.rear.s2"), [4.1]);
         assert_eq!(of("joint-worn", "prop.rear.j2"), [4.1, 8.2]);

@@ -19,6 +19,9 @@ pub struct LineRule {
     /// Pulses rather than a tone.
     #[serde(default)]
     pub pulse: bool,
+    /// How much its absence from a recording speaks against the fault: 0 it may be missing, 1 it never is.
+    #[serde(default)]
+    pub needed: f64,
 }
 
 /// What a test's outcome says of a fault: a mark, or a probability.
@@ -200,6 +203,8 @@ pub struct RecordingWeights {
     pub miss: f64,
     /// A cause that predicts no lines.
     pub silent: f64,
+    /// Share of the evidence below which a line is not there.
+    pub absent: f64,
 }
 
 /// What getting there costs.
@@ -377,6 +382,9 @@ impl Knowledge {
                 if !HISTORY.contains(&h.as_str()) {
                     return Err(format!("fault {}: history “{h}” is not known", f.id));
                 }
+            }
+            if f.lines.iter().any(|l| !(0.0..=1.0).contains(&l.needed) || l.times <= 0.0) {
+                return Err(format!("fault {}: a line's times must be above 0 and needed from 0 to 1", f.id));
             }
             for (test, marks) in &f.tests {
                 let t = self.test(test).ok_or_else(|| format!("fault {}: test “{test}” is not known", f.id))?;

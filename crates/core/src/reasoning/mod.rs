@@ -11,7 +11,7 @@ pub mod knowledge;
 mod next;
 
 pub use evidence::Evidence;
-pub use hypotheses::{Hypothesis, hypotheses, is_kind as place_is, predicted};
+pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
 pub use next::{NextTest, OutcomePreview};
 
 use crate::analysis::Analysis;

@@ -16,10 +16,11 @@ pub use spectrum::{OrderSpectra, spectra};
 pub use speed::{SpeedTrack, true_samples};
 pub use wk::{FELT_MS2, felt, felt_line, wk};
 
-use crate::problem::Warning;
+use crate::problem::{Problem, Warning};
 use crate::units::{Hz, Seconds};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// What a channel measures.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,6 +49,80 @@ impl Quantity {
     }
 }
 
+/// Samples that are read a stretch at a time, wherever their keeper has them.
+pub trait Series: std::fmt::Debug + Send + Sync {
+    /// How many there are.
+    fn len(&self) -> usize;
+    /// Whether there are none.
+    fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+    /// Fills `out` with the samples from `from` on; what lies beyond the last is zero.
+    fn read(&self, from: usize, out: &mut [f32]) -> Result<(), Problem>;
+}
+
+impl Series for Vec<f32> {
+    fn len(&self) -> usize {
+        Vec::len(self)
+    }
+    fn read(&self, from: usize, out: &mut [f32]) -> Result<(), Problem> {
+        let n = out.len().min(Vec::len(self).saturating_sub(from));
+        out[..n].copy_from_slice(&self[from.min(Vec::len(self))..][..n]);
+        out[n..].fill(0.0);
+        Ok(())
+    }
+}
+
+/// The samples of a channel, shared.
+#[derive(Clone, Debug)]
+pub struct Data(Arc<dyn Series>);
+
+/// Samples read at once where all are gone through.
+const BLOCK: usize = 1 << 16;
+
+impl Data {
+    /// From any keeper.
+    pub fn new(series: impl Series + 'static) -> Self {
+        Self(Arc::new(series))
+    }
+    /// How many samples there are.
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+    /// Fills `out` from `from` on; what lies beyond the last is zero.
+    pub fn read(&self, from: usize, out: &mut [f32]) -> Result<(), Problem> {
+        self.0.read(from, out)
+    }
+    /// All samples, a block at a time.
+    pub fn blocks(&self, mut work: impl FnMut(usize, &[f32])) -> Result<(), Problem> {
+        let mut block = vec![0.0; BLOCK.min(self.len())];
+        let mut from = 0;
+        while from < self.len() {
+            let n = block.len().min(self.len() - from);
+            self.read(from, &mut block[..n])?;
+            work(from, &block[..n]);
+            from += n;
+        }
+        Ok(())
+    }
+    /// All samples in memory.
+    pub fn to_vec(&self) -> Result<Vec<f32>, Problem> {
+        let mut out = vec![0.0; self.len()];
+        self.read(0, &mut out)?;
+        Ok(out)
+    }
+}
+
+impl From<Vec<f32>> for Data {
+    fn from(v: Vec<f32>) -> Self {
+        Self::new(v)
+    }
+}
+
 /// One channel, in SI units.
 #[derive(Clone, Debug)]
 pub struct Channel {
@@ -58,7 +133,7 @@ pub struct Channel {
     /// Its unit after conversion: `m/s2`, `Pa`, `fs`, `mm/s`.
     pub unit: String,
     /// Its samples on the uniform clock.
-    pub data: Vec<f32>,
+    pub data: Data,
 }
 
 /// A recording read in: uniform samples with their reference, and what had to be said about it.

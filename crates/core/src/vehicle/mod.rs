@@ -1,10 +1,12 @@
 //! The vehicle: its layout, the places where something can be wrong, and how fast everything turns.
 
+mod figures;
 mod kinematics;
 mod model;
 mod places;
 mod tyre;
 
+pub use figures::{Figures, PropFigures, SectionFigures};
 pub use kinematics::Turns;
 pub use model::*;
 pub use places::{Place, PlaceKind};

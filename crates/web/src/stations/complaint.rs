@@ -1,20 +1,22 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
 use super::fields::{Fields, append, free_id};
-use super::vehicle_form::{self, VehicleForm};
+use super::vehicle_form::{self, Kind, VehicleForm};
 use crate::App;
 use crate::auth::Member;
+use crate::drawing;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, Which, kind_words};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
-use axum::response::{Html, Redirect};
+use axum::http::HeaderValue;
+use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
-use serde::Deserialize;
+use baricord_core::vehicle::Vehicle;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -149,20 +151,32 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))
 }
 
-#[derive(Deserialize)]
-struct TyreQuery {
-    #[serde(default)]
-    tyre: String,
+#[derive(Template)]
+#[template(path = "vehicle_preview.html")]
+struct Preview {
+    band: String,
+    facts: Vec<(String, String)>,
+    said: String,
+    wrong: bool,
 }
 
-/// The rolling circumference of what is being typed.
-async fn tyre(_: Member, Query(q): Query<TyreQuery>) -> Html<String> {
-    let words = match vehicle_form::tyre_words(&q.tyre) {
-        Ok(w) => w,
-        Err(_) if q.tyre.trim().is_empty() => "as on the side wall, for example 215/70R15; or a roll-out, 2.14 m".into(),
-        Err(p) => p.message,
+/// The drawing and the figures of what is being typed; nothing is kept.
+async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, Fail> {
+    let mut document = m.scope().await?.case(id).await?.document;
+    let written = vehicle_form::write(&mut document["vehicle"], &Fields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
+    let (page, draw) = match written {
+        Ok(v) => {
+            let band = drawing::band(&v, &drawing::Marks::default());
+            (Preview { band, facts: vehicle_form::facts(&v), said: "Drawn so, not kept yet.".into(), wrong: false }, true)
+        }
+        // Half a number is no error to be shouted: the drawing stays, and a line says what does not fit.
+        Err(p) => (Preview { band: String::new(), facts: vec![], said: p.message, wrong: true }, false),
     };
-    Html(crate::drawing::esc(&words))
+    let mut response = Html(page.render().map_err(|e| Fail::Broken(e.to_string()))?).into_response();
+    if !draw {
+        response.headers_mut().insert("hx-reswap", HeaderValue::from_static("none"));
+    }
+    Ok(response)
 }
 
 /// Routes of the station.
@@ -171,5 +185,5 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/complaint", get(show))
         .route("/cases/{id}/vehicle", post(save_vehicle))
         .route("/cases/{id}/symptoms", post(add_symptom))
-        .route("/tyre", get(tyre))
+        .route("/cases/{id}/vehicle/preview", post(preview))
 }

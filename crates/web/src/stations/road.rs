@@ -4,9 +4,9 @@ use super::fields::{append, free_id};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve, Rung};
-use crate::exchange::read_field;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, rung};
+use crate::upload::{self, Upload};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -476,36 +476,20 @@ fn guess(bytes: &[u8]) -> Result<Value, Problem> {
 }
 
 /// A recording comes in: the file as it is, its columns guessed, its samples read, an analysis asked for.
-async fn upload(m: Member, Path(id): Path<Uuid>, mut form: Multipart) -> Result<Redirect, Fail> {
+async fn upload(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, Fail> {
     may_write(&m)?;
-    let bad = |e: axum::extract::multipart::MultipartError| {
-        if e.status() == 413 { Fail::TooLarge } else { Fail::Problem(Problem::new("upload", e.body_text())) }
-    };
     m.scope().await?.case(id).await?;
-    let (mut fields, mut bytes, mut name): (Vec<(String, String)>, Option<Vec<u8>>, String) = (vec![], None, String::new());
-    while let Some(mut field) = form.next_field().await.map_err(bad)? {
-        match field.name().unwrap_or_default().to_string().as_str() {
-            "file" => {
-                name = field.file_name().unwrap_or("run.csv").to_string();
-                bytes = Some(read_field(&mut field, crate::MAX_UPLOAD).await?);
-            }
-            other => {
-                let other = other.to_string();
-                fields.push((other, field.text().await.map_err(bad)?));
-            }
-        }
-    }
-    let f = super::fields::Fields(fields);
-    let bytes = bytes.filter(|b| !b.is_empty()).ok_or_else(|| {
-        Problem::new("empty-file", format!("{} is empty; choose a recording", if name.is_empty() { "the file" } else { &name }))
-            .field("file")
-    })?;
-    if bytes.starts_with(b"RIFF") {
+    let (f, upload) = upload::form(form, "file", crate::MAX_UPLOAD).await?;
+    let Some(Upload { name, file }) = upload else {
+        return Err(Problem::new("empty-file", "the file is empty; choose a recording").field("file").into());
+    };
+    let head = file.head(64 << 10)?;
+    if head.starts_with(b"RIFF") {
         return Err(Problem::new("no-speed", "a WAV file has no road speed in it; bring it as a case zip with its speed file")
             .field("file")
             .into());
     }
-    let columns = guess(&bytes)?;
+    let columns = guess(&head)?;
     let gear = f.text("gear").map(String::from);
     let phase = if f.text("phase") == Some("after") { "after" } else { "before" };
     let mut spec = json!({
@@ -525,12 +509,10 @@ async fn upload(m: Member, Path(id): Path<Uuid>, mut form: Multipart) -> Result<
         probe
     })?;
     // Read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
-    let (samples, bytes) = tokio::task::spawn_blocking(move || {
-        let keep = bytes.clone();
-        (read_recording(&read, &move |_| Ok(Some(keep.clone()))), bytes)
-    })
-    .await
-    .map_err(|e| Fail::Broken(e.to_string()))?;
+    let whole = file.clone();
+    let samples = tokio::task::spawn_blocking(move || read_recording(&read, &move |_| Ok(Some(whole.clone()))))
+        .await
+        .map_err(|e| Fail::Broken(e.to_string()))?;
     if samples.refused {
         let w = samples.warnings.into_iter().next_back();
         let mut p = w.map_or_else(
@@ -542,18 +524,18 @@ async fn upload(m: Member, Path(id): Path<Uuid>, mut form: Multipart) -> Result<
     }
     let mut s = m.scope().await?;
     let mut run = String::new();
-    let mut file = String::new();
+    let mut kept = String::new();
     s.edit_case(id, None, &format!("loaded a run: {name}"), &m.person.name, |d| {
         run = free_id(d, "recordings", 'R');
-        file = format!("recordings/{}.csv", run.to_lowercase());
+        kept = format!("recordings/{}.csv", run.to_lowercase());
         spec["id"] = run.clone().into();
-        spec["file"] = file.clone().into();
+        spec["file"] = kept.clone().into();
         append(d, "recordings", spec);
         Ok(())
     })
     .await?;
-    s.remove_file(id, &file).await?;
-    s.put_file(id, &file, &bytes).await?;
+    s.remove_file(id, &kept).await?;
+    s.put_file(id, &kept, &file).await?;
     s.put_samples(id, &run, &samples).await?;
     s.ask_for_analysis(id).await?;
     s.commit().await?;

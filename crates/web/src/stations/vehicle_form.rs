@@ -2,32 +2,39 @@
 
 use super::fields::{Fields, parse_number};
 use baricord_core::problem::Problem;
+use baricord_core::units::KilometresPerHour;
 use baricord_core::vehicle::{AxleKind, GearboxKind, JointKind, Vehicle};
 use serde_json::{Value, json};
 
-/// A number to be filled in.
-pub struct Box {
-    pub name: String,
-    pub label: String,
-    pub value: String,
-    pub unit: &'static str,
+/// How a field is filled in.
+pub enum Kind {
+    /// A number with its unit.
+    Number(String, &'static str),
+    /// A line of text.
+    Text(String),
+    /// One of a few: id, words, whether it is the one.
+    Choice(Vec<(String, String, bool)>),
 }
 
-/// A choice.
-pub struct Choice {
+/// One thing to be said of a part.
+pub struct Field {
     pub name: String,
-    pub label: String,
-    pub options: Vec<(String, String, bool)>,
+    pub label: &'static str,
+    pub kind: Kind,
 }
 
-/// The form of a vehicle.
+/// The fields of one part, and what they come to.
+pub struct Group {
+    pub id: String,
+    pub title: String,
+    pub fields: Vec<Field>,
+    pub fact: String,
+}
+
+/// The form of a vehicle: its parts in the order of the drawing.
 pub struct VehicleForm {
     pub name: String,
-    pub tyre: String,
-    pub circumference: String,
-    pub gears: String,
-    pub boxes: Vec<Box>,
-    pub choices: Vec<Choice>,
+    pub groups: Vec<Group>,
 }
 
 fn shown(x: f64) -> String {
@@ -35,81 +42,138 @@ fn shown(x: f64) -> String {
     s.trim_end_matches('0').trim_end_matches('.').to_string()
 }
 
-/// The form as the vehicle stands.
+fn number(name: impl Into<String>, label: &'static str, value: Option<f64>, unit: &'static str) -> Field {
+    Field { name: name.into(), label, kind: Kind::Number(value.map(shown).unwrap_or_default(), unit) }
+}
+
+fn choice(name: impl Into<String>, label: &'static str, options: &[(&str, &str)], now: &str) -> Field {
+    let options = options.iter().map(|(id, words)| ((*id).into(), (*words).into(), *id == now)).collect();
+    Field { name: name.into(), label, kind: Kind::Choice(options) }
+}
+
+const JOINTS: [(JointKind, &str); 5] = [
+    (JointKind::Cross, "cross"),
+    (JointKind::DoubleCross, "double-cross"),
+    (JointKind::Ball, "ball"),
+    (JointKind::Tripod, "tripod"),
+    (JointKind::Flex, "flex"),
+];
+
+/// The labels of joints and sections, first to last.
+const NTH: [&str; 5] = ["first", "second", "third", "fourth", "fifth"];
+const JOINT_LABELS: [&str; 4] = ["first joint", "second joint", "third joint", "fourth joint"];
+
+fn wheels(v: &Vehicle) -> Vec<Field> {
+    let tyre = v.tyre.size.clone().unwrap_or_else(|| {
+        let rolled = v.tyre.rolling_circumference_m.map(|c| format!("{} m", c.get()));
+        rolled.or(v.tyre.revs_per_km.map(|r| format!("{r} /km"))).unwrap_or_default()
+    });
+    vec![Field { name: "tyre".into(), label: "size, roll-out or turns", kind: Kind::Text(tyre) }]
+}
+
+fn gearbox(v: &Vehicle) -> Vec<Field> {
+    let gears = v.gearbox.gears.iter().map(|g| shown(g.ratio)).collect::<Vec<_>>().join("  ");
+    let mut out = vec![];
+    if !v.is_electric() && v.gearbox.kind != GearboxKind::Cvt {
+        let now = if v.gearbox.kind == GearboxKind::Automatic { "automatic" } else { "manual" };
+        out.push(choice("gearbox", "kind", &[("manual", "manual"), ("automatic", "automatic")], now));
+    }
+    out.push(Field { name: "gears".into(), label: "ratios, first to last", kind: Kind::Text(gears) });
+    out
+}
+
+fn axle(v: &Vehicle, i: usize) -> Vec<Field> {
+    let a = &v.axles[i];
+    let now = if a.kind == AxleKind::Solid { "solid" } else { "independent" };
+    let mut out = vec![choice(format!("axle{i}"), "kind", &[("solid", "solid"), ("independent", "independent")], now)];
+    if a.driven {
+        out.push(number(format!("ring{i}"), "ring", a.ring_teeth.map(f64::from), "teeth"));
+        out.push(number(format!("pinion{i}"), "pinion", a.pinion_teeth.map(f64::from), "teeth"));
+        if a.ring_teeth.is_none() {
+            out.push(number(format!("ratio{i}"), "ratio", a.ratio, "to 1"));
+        }
+    }
+    out
+}
+
+fn joint(v: &Vehicle, i: usize, k: usize) -> Field {
+    let kind = v.props[i].joints[k].kind();
+    let options: Vec<(&str, &str)> = JOINTS.iter().map(|(j, id)| (*id, j.words())).collect();
+    let now = JOINTS.iter().find(|j| j.0 == kind).map_or("cross", |j| j.1);
+    choice(format!("joint{i}_{k}"), JOINT_LABELS[k.min(3)], &options, now)
+}
+
+/// The form as the vehicle stands: engine, gearbox, shafts, axles, wheels.
 pub fn form(v: &Vehicle) -> VehicleForm {
-    let mut boxes = vec![];
-    let mut add = |name: String, label: String, value: String, unit| boxes.push(Box { name, label, value, unit });
+    let facts = facts(v);
+    let mut groups = vec![];
+    let mut add = |id: String, title: String, fields: Vec<Field>| {
+        let fact = facts.iter().find(|f| f.0 == id).map(|f| f.1.clone()).unwrap_or_default();
+        groups.push(Group { id, title, fields, fact });
+    };
     if let Some(e) = v.engine {
-        add("cylinders".into(), "cylinders".into(), e.cylinders.to_string(), "");
+        add("engine".into(), "engine".into(), vec![number("cylinders", "cylinders", Some(f64::from(e.cylinders)), "")]);
+    }
+    add("gearbox".into(), if v.is_electric() { "drive unit" } else { "gearbox" }.into(), gearbox(v));
+    for (i, p) in v.props.iter().enumerate() {
+        let shaft = if v.props.len() > 1 { format!("{} shaft", p.end.id()) } else { "shaft".into() };
+        for (k, s) in p.sections.iter().enumerate() {
+            let title = match p.sections.len() {
+                1 => shaft.clone(),
+                _ => format!("{shaft}, {} section", NTH[k.min(4)]),
+            };
+            let mut fields = vec![joint(v, i, k)];
+            fields.push(number(format!("length{i}_{k}"), "joint to joint", Some(s.length_mm.get()), "mm"));
+            fields.push(number(format!("od{i}_{k}"), "tube", Some(s.od_mm.get()), "mm"));
+            fields.push(number(format!("wall{i}_{k}"), "wall", Some(s.wall_mm.get()), "mm"));
+            if k + 1 == p.sections.len() {
+                fields.extend((k + 1..p.joints.len()).map(|j| joint(v, i, j)));
+            }
+            add(format!("prop{i}_{k}"), title, fields);
+        }
+    }
+    for i in 0..v.axles.len() {
+        add(format!("axle{i}"), format!("{} axle", v.axles[i].end.id()), axle(v, i));
+    }
+    add("wheels".into(), "tyres".into(), wheels(v));
+    VehicleForm { name: v.name.clone(), groups }
+}
+
+/// What the numbers of each part come to, in words: group and sentence.
+pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
+    let mut out = vec![];
+    if let Ok(f) = v.tyre.figures() {
+        out.push(("wheels".to_string(), tyre_figures(&f)));
+    }
+    let Ok(f) = v.figures_at(KilometresPerHour(100.0)) else { return out };
+    if let Some(rpm) = f.engine_rpm {
+        let gear = match v.gearbox.gears.last() {
+            Some(g) if v.gearbox.gears.len() > 1 => format!(" in gear {}", g.name),
+            _ => String::new(),
+        };
+        out.push(("gearbox".into(), format!("the {} turns {:.0} a minute at 100 km/h{gear}", if v.is_electric() { "motor" } else { "engine" }, rpm.get())));
     }
     for (i, a) in v.axles.iter().enumerate().filter(|(_, a)| a.driven) {
-        let of = |n: Option<u32>| n.map_or(String::new(), |n| n.to_string());
-        add(format!("ring{i}"), format!("{} ring", a.end.id()), of(a.ring_teeth), "teeth");
-        add(format!("pinion{i}"), format!("{} pinion", a.end.id()), of(a.pinion_teeth), "teeth");
-        if a.ring_teeth.is_none() {
-            add(format!("ratio{i}"), format!("{} ratio", a.end.id()), a.ratio.map(shown).unwrap_or_default(), "");
+        if let Some((_, ratio)) = f.ratios.iter().find(|r| r.0 == a.end) {
+            let teeth = match (a.ring_teeth, a.pinion_teeth) {
+                (Some(r), Some(p)) => format!("{r}:{p} is {ratio:.3} to 1"),
+                _ => format!("{ratio:.3} to 1"),
+            };
+            out.push((format!("axle{i}"), teeth));
         }
     }
-    for (i, p) in v.props.iter().enumerate() {
+    for (i, p) in f.props.iter().enumerate() {
         for (k, s) in p.sections.iter().enumerate() {
-            let of = format!("{} shaft, section {}", p.end.id(), k + 1);
-            add(format!("length{i}_{k}"), format!("{of}: length"), shown(s.length_mm.get()), "mm");
-            add(format!("od{i}_{k}"), "tube".to_string(), shown(s.od_mm.get()), "mm");
-            add(format!("wall{i}_{k}"), "wall".to_string(), shown(s.wall_mm.get()), "mm");
+            let mut words = vec![];
+            words.extend(p.rpm.filter(|_| k == 0).map(|r| format!("turns {:.0} a minute at 100 km/h", r.get())));
+            if let Some(s) = s {
+                let road = s.limit_kmh.map_or(String::new(), |v| format!(", reached at {:.0} km/h", v.get()));
+                words.push(format!("bending allows {:.0} a minute{road}", s.limit_rpm.get()));
+            }
+            out.push((format!("prop{i}_{k}"), words.join("; ")));
         }
     }
-    let mut choices = vec![];
-    let option = |id: &str, words: &str, on: bool| (id.to_string(), words.to_string(), on);
-    if !v.is_electric() && v.gearbox.kind != GearboxKind::Cvt {
-        choices.push(Choice {
-            name: "gearbox".into(),
-            label: "gearbox".into(),
-            options: vec![
-                option("manual", "manual", v.gearbox.kind == GearboxKind::Manual),
-                option("automatic", "automatic", v.gearbox.kind == GearboxKind::Automatic),
-            ],
-        });
-    }
-    for (i, a) in v.axles.iter().enumerate() {
-        choices.push(Choice {
-            name: format!("axle{i}"),
-            label: format!("{} axle", a.end.id()),
-            options: vec![
-                option("solid", "solid", a.kind == AxleKind::Solid),
-                option("independent", "independent", a.kind == AxleKind::Independent),
-            ],
-        });
-    }
-    const JOINTS: [(&str, JointKind); 5] = [
-        ("cross", JointKind::Cross),
-        ("double-cross", JointKind::DoubleCross),
-        ("ball", JointKind::Ball),
-        ("tripod", JointKind::Tripod),
-        ("flex", JointKind::Flex),
-    ];
-    for (i, p) in v.props.iter().enumerate() {
-        for (k, j) in p.joints.iter().enumerate() {
-            choices.push(Choice {
-                name: format!("joint{i}_{k}"),
-                label: format!("{} shaft, joint {}", p.end.id(), k + 1),
-                options: JOINTS.iter().map(|(id, kind)| option(id, kind.words(), j.kind() == *kind)).collect(),
-            });
-        }
-    }
-    VehicleForm {
-        name: v.name.clone(),
-        tyre: v.tyre.size.clone().unwrap_or_else(|| {
-            v.tyre
-                .rolling_circumference_m
-                .map(|c| format!("{} m", c.get()))
-                .or(v.tyre.revs_per_km.map(|r| format!("{r} /km")))
-                .unwrap_or_default()
-        }),
-        circumference: tyre_words(v.tyre.size.as_deref().unwrap_or_default()).unwrap_or_default(),
-        gears: v.gearbox.gears.iter().map(|g| shown(g.ratio)).collect::<Vec<_>>().join("  "),
-        boxes,
-        choices,
-    }
+    out
 }
 
 /// What is typed as a tyre: a size, a roll-out (`2.14 m`), or turns a kilometre (`467 /km`).
@@ -128,17 +192,13 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
     Ok(out)
 }
 
-/// The figures of what is typed as a tyre, in words.
-pub fn tyre_words(text: &str) -> Result<String, Problem> {
-    let value = tyre(text)?;
-    let read: baricord_core::vehicle::Tyre = baricord_core::problem::read_json(&value)?;
-    let f = read.figures()?;
-    Ok(format!(
+fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
+    format!(
         "{:.0} mm high, rolls {:.3} m a turn, {:.1} turns a kilometre",
         f.diameter_mm.get(),
         f.rolling_circumference_m.get(),
         f.revs_per_km
-    ))
+    )
 }
 
 /// Writes the form into the document's vehicle; what the form does not know stays.
@@ -208,12 +268,32 @@ mod tests {
         for v in every_layout() {
             let mut doc = json!(v);
             let f = form(&v);
-            let mut sent: Vec<(String, String)> = f.boxes.iter().map(|b| (b.name.clone(), b.value.clone())).collect();
-            sent.extend(f.choices.iter().filter_map(|c| c.options.iter().find(|o| o.2).map(|o| (c.name.clone(), o.0.clone()))));
-            sent.extend([("tyre".into(), f.tyre.clone()), ("gears".into(), f.gears.clone()), ("name".into(), v.name.clone())]);
+            let value = |k: &Kind| match k {
+                Kind::Number(v, _) | Kind::Text(v) => v.clone(),
+                Kind::Choice(options) => options.iter().find(|o| o.2).map(|o| o.0.clone()).unwrap_or_default(),
+            };
+            let mut sent: Vec<(String, String)> =
+                f.groups.iter().flat_map(|g| g.fields.iter().map(|x| (x.name.clone(), value(&x.kind)))).collect();
+            sent.push(("name".into(), v.name.clone()));
             write(&mut doc, &Fields(sent)).unwrap();
             assert_eq!(Vehicle::from_json(&doc).unwrap(), v);
         }
+    }
+
+    #[test]
+    fn every_part_says_what_its_numbers_come_to() {
+        for v in every_layout() {
+            let f = form(&v);
+            let fact = |id: &str| f.groups.iter().find(|g| g.id == id).map(|g| g.fact.clone()).unwrap_or_default();
+            assert!(fact("wheels").contains("m a turn"));
+            assert!(f.groups.iter().filter(|g| g.id.starts_with("prop")).all(|g| g.fact.contains("bending allows")), "{}", v.name);
+        }
+        let f = form(&rear_drive(2));
+        let facts: Vec<&str> = f.groups.iter().map(|g| g.fact.as_str()).collect();
+        assert!(facts.iter().any(|t| t.contains("41:10 is 4.100 to 1")), "{facts:?}");
+        assert!(facts.iter().any(|t| t.contains("the engine turns")), "{facts:?}");
+        let order: Vec<&str> = f.groups.iter().map(|g| g.id.as_str()).collect();
+        assert_eq!(order, ["engine", "gearbox", "prop0_0", "prop0_1", "axle0", "axle1", "wheels"]);
     }
 
     #[test]
@@ -222,7 +302,6 @@ mod tests {
         assert_eq!(tyre("467 /km").unwrap(), json!({"revs_per_km": 467}));
         assert_eq!(tyre("235/65R16").unwrap(), json!({"size": "235/65R16"}));
         assert_eq!(tyre("round").unwrap_err().field.as_deref(), Some("tyre"));
-        assert!(tyre_words("235/65R16").unwrap().contains("rolls 2.171 m"));
     }
 
     #[test]

@@ -55,7 +55,7 @@ impl Ground {
         let url = format!("http://{}", listener.local_addr().unwrap());
         tokio::spawn(worker::run(store.clone()));
         let app = router(App { store: store.clone(), demo: false }, false);
-        tokio::spawn(async move { axum::serve(listener, app).await.unwrap() });
+        tokio::spawn(async move { axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await.unwrap() });
         Self { url, store, a, b, database_url }
     }
 
@@ -99,7 +99,7 @@ impl Ground {
             "speed": {"column": "speed", "unit": "km/h"}, "rpm": null}]);
         let mut s = self.store.scope(self.a).await.unwrap();
         let id = s.add_case(doc, "opened", "A").await.unwrap();
-        s.put_file(id, "recordings/r1.csv", csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5).as_bytes()).await.unwrap();
+        s.put_file(id, "recordings/r1.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5).into_bytes().into()).await.unwrap();
         s.ask_for_analysis(id).await.unwrap();
         s.commit().await.unwrap();
         self.wait_for_analysis(id).await;
@@ -136,7 +136,7 @@ fn code(s: &str) -> String {
 /// A simulated run as a CSV file.
 pub fn csv(v: &Vehicle, fault: &str, seed: u64) -> String {
     let plan = RunPlan { gear: Some("5".into()), from_kmh: 45.0, to_kmh: 120.0, seconds: 60.0, seed, ..RunPlan::default() };
-    write_csv(&run(v, &[fault.parse().unwrap()], &plan).unwrap().0, true)
+    write_csv(&run(v, &[fault.parse().unwrap()], &plan).unwrap().0, true).unwrap()
 }
 
 /// ChromeDriver, ended with the test.

@@ -1,0 +1,66 @@
+//! What comes in over HTTP as a file: streamed to a temporary file, bounded, never whole in memory.
+
+use crate::fail::Fail;
+use crate::stations::fields::Fields;
+use axum::extract::Multipart;
+use axum::extract::multipart::{Field, MultipartError};
+use baricord_core::problem::Problem;
+use baricord_formats::FileSource;
+use tokio::io::AsyncWriteExt;
+
+/// A file that has come in.
+pub struct Upload {
+    /// Its name where it came from.
+    pub name: String,
+    /// What it holds.
+    pub file: FileSource,
+}
+
+fn broken(e: &MultipartError) -> Fail {
+    if e.status() == 413 { Fail::TooLarge } else { Problem::new("upload", e.body_text()).into() }
+}
+
+fn no_room(e: &std::io::Error) -> Fail {
+    tracing::error!(error = %e, "an upload cannot be kept");
+    Fail::Broken(format!("the temporary folder cannot take the upload: {e}"))
+}
+
+/// Largest text field of a form with a file.
+const MAX_TEXT: usize = 64 << 10;
+
+/// A form with one file field: its other fields, and the file where there is one that is not empty.
+pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<(Fields, Option<Upload>), Fail> {
+    let (mut fields, mut upload) = (vec![], None);
+    while let Some(mut field) = form.next_field().await.map_err(|e| broken(&e))? {
+        let name = field.name().unwrap_or_default().to_string();
+        if name == file_field {
+            upload = receive(&mut field, most).await?;
+        } else {
+            let mut text = vec![];
+            while let Some(chunk) = field.chunk().await.map_err(|e| broken(&e))? {
+                if text.len() + chunk.len() > MAX_TEXT {
+                    return Err(Problem::new("too-long", format!("{name} is too long")).field(name).into());
+                }
+                text.extend_from_slice(&chunk);
+            }
+            fields.push((name, String::from_utf8_lossy(&text).into_owned()));
+        }
+    }
+    Ok((Fields(fields), upload))
+}
+
+async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, Fail> {
+    let name = field.file_name().unwrap_or_default().to_string();
+    let disk = tempfile::NamedTempFile::new().map_err(|e| no_room(&e))?;
+    let mut out = tokio::fs::File::from_std(disk.reopen().map_err(|e| no_room(&e))?);
+    let mut length = 0;
+    while let Some(chunk) = field.chunk().await.map_err(|e| broken(&e))? {
+        length += chunk.len();
+        if length > most {
+            return Err(Fail::TooLarge);
+        }
+        out.write_all(&chunk).await.map_err(|e| no_room(&e))?;
+    }
+    out.flush().await.map_err(|e| no_room(&e))?;
+    Ok((length > 0).then(|| Upload { name, file: disk.into_temp_path().into() }))
+}
