@@ -67,7 +67,10 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
         println!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD);
     }
     let app = router(App { store, demo: a.demo }, a.secure_cookies);
-    axum::serve(listener, app.into_make_service_with_connect_info::<SocketAddr>()).with_graceful_shutdown(stop()).await.map_err(|e| Problem::new("serve", e.to_string()))?;
+    axum::serve(listener, app.into_make_service_with_connect_info::<SocketAddr>())
+        .with_graceful_shutdown(stop())
+        .await
+        .map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();
     Ok(())
 }

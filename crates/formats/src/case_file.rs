@@ -1,7 +1,7 @@
 //! The open case file: a folder, a zip of it, or its `case.json` alone.
 
-use baricord_core::problem::Problem;
 use crate::source::{FileSource, Place, cannot_read, zip_error};
+use baricord_core::problem::Problem;
 use serde_json::Value;
 use std::io::{Cursor, Seek, Write};
 use std::path::{Component, Path, PathBuf};
@@ -60,7 +60,10 @@ impl CaseSource {
         let place = whole.place()?;
         let zip = whole.head(2)? == b"PK";
         let bytes = if zip {
-            place.entry("case.json")?.ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?.head(MAX_DOCUMENT)?
+            place
+                .entry("case.json")?
+                .ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?
+                .head(MAX_DOCUMENT)?
         } else {
             whole.head(MAX_DOCUMENT)?
         };

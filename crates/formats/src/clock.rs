@@ -3,8 +3,8 @@
 //! Times printed to a step may jitter by that step: a uniform clock is fitted, and that is no
 //! defect. Gaps are bridged and marked, so that no window uses them; times that go back are dropped.
 
-use baricord_core::problem::{Problem, Warning};
 use crate::spool::{DataBuilder, Rows};
+use baricord_core::problem::{Problem, Warning};
 use baricord_core::signal::Data;
 use std::ops::Range;
 
@@ -107,9 +107,8 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
         let told = format!("time goes back to {t:.3} s; {} rows until it had caught up were dropped", back.count);
         warnings.push(Warning::new("backward-time", told).second(before).line(line(first)));
         if back.count > rows.len() / 3 {
-            return Err(
-                Problem::new("second-clock", "the time column starts again: this file holds two recordings; split it").line(line(first))
-            );
+            return Err(Problem::new("second-clock", "the time column starts again: this file holds two recordings; split it")
+                .line(line(first)));
         }
     }
     if let Some((first, _, t)) = repeated.first {

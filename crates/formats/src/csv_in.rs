@@ -2,8 +2,8 @@
 //! headings; headings again in the middle.
 
 use crate::numbers::{heading, number};
-use baricord_core::problem::{Problem, Warning};
 use crate::source::FileSource;
+use baricord_core::problem::{Problem, Warning};
 use std::collections::HashMap;
 use std::io::BufRead;
 
@@ -28,8 +28,7 @@ fn not_utf8(line: u64) -> Problem {
 }
 
 fn text_of(bytes: &[u8]) -> Result<&str, Problem> {
-    std::str::from_utf8(bytes)
-        .map_err(|e| not_utf8(1 + bytes[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() as u64))
+    std::str::from_utf8(bytes).map_err(|e| not_utf8(1 + bytes[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() as u64))
 }
 
 /// Guesses how a file is written from its first lines.
@@ -72,6 +71,9 @@ pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
     Ok(CsvShape { separator, comma, preamble: row, headings: cells(lines[row]).iter().map(|c| heading(c)).collect() })
 }
 
+/// Takes a row: its line, and the cells asked for.
+type RowSink<'a> = dyn FnMut(u64, &[f64]) -> Result<(), Problem> + 'a;
+
 /// A table whose columns were found by their headings, ready to be read row by row.
 pub(crate) struct Table<'a> {
     file: &'a FileSource,
@@ -102,9 +104,12 @@ impl<'a> Table<'a> {
             let i = full.get(&w.to_lowercase()).or_else(|| place.get(&w.to_lowercase())).or_else(|| place.get(&key));
             let Some(&i) = i else {
                 let have: Vec<&str> = shape.headings.iter().map(|h| h.0.as_str()).collect();
-                return Err(Problem::new("missing-column", format!("there is no column “{w}”; the file has {}", have.join(", ")))
-                    .field(*w)
-                    .line(shape.preamble as u64 + 1));
+                return Err(Problem::new(
+                    "missing-column",
+                    format!("there is no column “{w}”; the file has {}", have.join(", ")),
+                )
+                .field(*w)
+                .line(shape.preamble as u64 + 1));
             };
             at.push(i);
         }
@@ -131,11 +136,7 @@ impl<'a> Table<'a> {
         })
     }
 
-    fn rows_after_headings(
-        &self,
-        r: &mut dyn BufRead,
-        row: &mut dyn FnMut(u64, &[f64]) -> Result<(), Problem>,
-    ) -> Result<Vec<Warning>, Problem> {
+    fn rows_after_headings(&self, r: &mut dyn BufRead, row: &mut RowSink<'_>) -> Result<Vec<Warning>, Problem> {
         let before = self.shape.preamble as u64 + 1;
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(self.shape.separator)
@@ -147,9 +148,10 @@ impl<'a> Table<'a> {
         let names: Vec<String> = self.wanted.iter().map(|w| heading(w).0.to_lowercase()).collect();
         let (mut repeated, mut bad) = ((0u64, 0usize), (0u64, 0u64, String::new()));
         let (mut record, mut cells, mut good) = (csv::ByteRecord::new(), vec![f64::NAN; self.at.len()], 0u64);
-        while reader.read_byte_record(&mut record).map_err(|e| {
-            Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line()))
-        })? {
+        while reader
+            .read_byte_record(&mut record)
+            .map_err(|e| Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line())))?
+        {
             let line = before + record.position().map_or(0, |p| p.line());
             let mut wrong = None;
             for (k, (&i, out)) in self.at.iter().zip(&mut cells).enumerate() {

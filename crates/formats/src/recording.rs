@@ -32,8 +32,9 @@ pub fn read_recording(spec: &RecordingSpec, file: Fetch<'_>) -> Samples {
 }
 
 fn read(spec: &RecordingSpec, files: Fetch<'_>) -> Result<Samples, Problem> {
-    let fetch =
-        |name: &str| files(name)?.ok_or_else(|| Problem::new("missing-file", format!("the file {name} is missing")).field("file"));
+    let fetch = |name: &str| {
+        files(name)?.ok_or_else(|| Problem::new("missing-file", format!("the file {name} is missing")).field("file"))
+    };
     let file = fetch(&spec.file)?;
     if file.is_empty()? {
         return Err(Problem::new("empty-file", format!("{} is empty", spec.file)));
@@ -95,12 +96,7 @@ fn from_wav(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
         ));
     }
     for (i, (data, (_, unit))) in w.channels.into_iter().zip(described).enumerate() {
-        s.channels.push(Channel {
-            name: spec.channels[i].column.clone(),
-            quantity: quantity(spec, i)?,
-            unit: unit.into(),
-            data,
-        });
+        s.channels.push(Channel { name: spec.channels[i].column.clone(), quantity: quantity(spec, i)?, unit: unit.into(), data });
     }
     Ok(s)
 }
@@ -208,13 +204,8 @@ fn from_csv(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
     warnings.extend(clock.warnings.iter().cloned());
     let mut fillers: Vec<clock::Filler> = (0..n).map(|_| clock::Filler::default()).collect();
     clock::lay(&clock, &mut rows, |at, values| fillers.iter_mut().zip(values).try_for_each(|(f, v)| f.put(at, *v)))?;
-    let mut s = Samples {
-        rate: Hz(clock.rate),
-        start: Seconds(clock.start),
-        gaps: clock.gaps.clone(),
-        warnings,
-        ..Samples::default()
-    };
+    let mut s =
+        Samples { rate: Hz(clock.rate), start: Seconds(clock.start), gaps: clock.gaps.clone(), warnings, ..Samples::default() };
     for (i, (f, quantity)) in fillers.into_iter().zip(quantities).enumerate() {
         let name = spec.channels[i].column.clone();
         s.channels.push(Channel { name, quantity, unit: factors[i].1.into(), data: f.finish(clock.length)? });

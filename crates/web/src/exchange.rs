@@ -53,8 +53,8 @@ async fn export(m: Member, Path(id): Path<Uuid>) -> Result<impl IntoResponse, Fa
 async fn import(m: Member, form: Multipart) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let (_, upload) = upload::form(form, "case", crate::MAX_UPLOAD).await?;
-    let upload =
-        upload.ok_or_else(|| Problem::new("empty-file", "choose a case that is not empty: a zip or a case.json").field("case"))?;
+    let upload = upload
+        .ok_or_else(|| Problem::new("empty-file", "choose a case that is not empty: a zip or a case.json").field("case"))?;
     let source = tokio::task::spawn_blocking(move || CaseSource::from_source(&upload.file))
         .await
         .map_err(|e| Fail::Broken(e.to_string()))??;

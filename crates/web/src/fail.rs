@@ -123,8 +123,14 @@ impl IntoResponse for Fail {
             (None, Some(l)) => format!("{} (line {l})", problem.message),
             (None, None) => problem.message.clone(),
         };
-        let page =
-            FailPage { title, message: problem.message, field: problem.field, line: problem.line, advice, theme: crate::theme::now() };
+        let page = FailPage {
+            title,
+            message: problem.message,
+            field: problem.field,
+            line: problem.line,
+            advice,
+            theme: crate::theme::now(),
+        };
         let mut response = (status, Html(page.render().unwrap_or_else(|e| e.to_string()))).into_response();
         // Percent-encoded: headers are ASCII, sentences are not.
         let coded: String =

@@ -252,15 +252,17 @@ fn ledger(k: &Known) -> Ledger {
 /// What is out, one line for each piece of evidence; a fault that is out everywhere is named once.
 fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
     const SHOWN: usize = 4;
-    let mut by: Vec<(String, Vec<(String, Vec<String>)>)> = vec![];
+    /// A fault, and where it is out.
+    type Out<'a> = (&'a str, Vec<String>);
+    let mut by: Vec<(&str, Vec<Out<'_>>)> = vec![];
     for r in &a.ruled_out {
         let i = by.iter().position(|g| g.0 == r.by).unwrap_or_else(|| {
-            by.push((r.by.clone(), vec![]));
+            by.push((&r.by, vec![]));
             by.len() - 1
         });
         match by[i].1.iter_mut().find(|f| f.0 == r.fault) {
             Some(f) => f.1.push(r.at.clone()),
-            None => by[i].1.push((r.fault.clone(), vec![r.at.clone()])),
+            None => by[i].1.push((&r.fault, vec![r.at.clone()])),
         }
     }
     let name = |fault: &str, at: &[String]| match at {
@@ -272,7 +274,7 @@ fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
         .map(|(by, faults)| Ruled {
             names: faults.iter().take(SHOWN).map(|(f, at)| name(f, at)).collect(),
             more: faults.len().saturating_sub(SHOWN),
-            by,
+            by: by.to_string(),
         })
         .collect()
 }

@@ -41,6 +41,22 @@
   for (const [event, on] of [["pointerover", true], ["pointerout", false], ["focusin", true], ["focusout", false]])
     document.addEventListener(event, (e) => light(e.target, on));
 
+  // A gloved finger beside a small part or a thin line means it: within 22 px the nearest is taken.
+  const REACH = 22;
+  document.addEventListener("click", (e) => {
+    const sheet = e.target.closest && e.target.closest(".sheet-wide, .sheet-narrow, .mapframe");
+    if (!sheet || e.target.closest("a")) return;
+    let best = null, least = Infinity;
+    for (const a of sheet.querySelectorAll("a")) {
+      const b = a.getBoundingClientRect();
+      const off = Math.hypot(e.clientX - (b.left + b.right) / 2, e.clientY - (b.top + b.bottom) / 2);
+      const dx = Math.max(b.left - e.clientX, 0, e.clientX - b.right), dy = Math.max(b.top - e.clientY, 0, e.clientY - b.bottom);
+      const reach = Math.max(0, REACH - Math.min(b.width, b.height) / 2);
+      if (Math.hypot(dx, dy) <= reach && off < least) { best = a; least = off; }
+    }
+    if (best) best.dispatchEvent(new MouseEvent("click", { bubbles: true, cancelable: true }));
+  });
+
   // Keys.
   const press = (key) => {
     const e = document.querySelector(`[data-key="${key}"]`);

@@ -99,6 +99,67 @@ async fn forms_name_the_field_and_a_stale_save_is_told() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_preview_keeps_nothing_and_half_a_number_is_told_quietly() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let before = g.get(&c, &format!("/cases/{id}/complaint")).await.text().await.unwrap();
+    let path = format!("/cases/{id}/vehicle/preview");
+    let r = g.post_form(&c, &path, &[("tyre", "235/65R16"), ("length0_0", "999")]).await;
+    assert_eq!(r.status(), 200);
+    let text = r.text().await.unwrap();
+    assert!(text.contains("rolls 2.171 m") && text.contains("999") && text.contains("not kept yet"), "{text}");
+    let r = g.post_form(&c, &path, &[("tyre", "235/6")]).await;
+    assert_eq!((r.status().as_u16(), r.headers()["hx-reswap"].to_str().unwrap()), (200, "none"));
+    assert!(r.text().await.unwrap().contains("not a tyre size"));
+    assert_eq!(g.get(&c, &format!("/cases/{id}/complaint")).await.text().await.unwrap(), before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_error_in_the_pit_comes_as_a_dark_page() {
+    let g = Ground::new().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    assert!(g.get(&c, "/nowhere").await.text().await.unwrap().contains("data-theme=\"paper\""));
+    let r = g.post_form(&c, "/preferences", &[("theme", "pit"), ("back", "/")]).await;
+    let cookie =
+        r.headers().get_all("set-cookie").iter().find_map(|v| v.to_str().ok().filter(|v| v.starts_with("theme="))).unwrap();
+    assert!(cookie.starts_with("theme=pit;"));
+    assert!(g.get(&c, "/nowhere").await.text().await.unwrap().contains("data-theme=\"pit\""));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_recording_comes_in_and_goes_out_whole() {
+    // Longer than what is kept in memory of a file or of a channel, so that it goes by way of the disk.
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let mut text = String::from("t,az,speed\n");
+    for i in 0..600_000u32 {
+        let speed = if i % 1000 == 0 { (40 + i / 10_000).to_string() } else { String::new() };
+        text += &format!("{:.4},{:.4},{speed}\n", f64::from(i) / 1000.0, (f64::from(i) * 0.07).sin());
+    }
+    let part = reqwest::multipart::Part::bytes(text.clone().into_bytes()).file_name("long.csv");
+    let form = reqwest::multipart::Form::new().text("gear", "5").text("throttle", "drive").part("file", part);
+    let r = c
+        .post(format!("{}/cases/{id}/recordings", g.url))
+        .header("sec-fetch-site", "same-origin")
+        .multipart(form)
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let name = s.case(id).await.unwrap().case.recordings.last().unwrap().clone();
+    let file = s.file(id, &name.file).await.unwrap().unwrap();
+    assert!(file.bytes().unwrap() == text.as_bytes(), "the file came back changed");
+    let samples = s.samples(id, &name.id).await.unwrap().unwrap();
+    assert_eq!((samples.len(), samples.rate.get().round()), (600_000, 1000.0));
+    let mut last = [0.0];
+    samples.channels[0].data.read(599_999, &mut last).unwrap();
+    assert!((f64::from(last[0]) - (599_999.0 * 0.07f64).sin()).abs() < 1e-3);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_server_that_lost_its_database_says_so() {
     let g = Ground::new().await;
     let id = g.full_case().await;

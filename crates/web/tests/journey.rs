@@ -4,6 +4,7 @@ mod support;
 
 use baricord_core::vehicle::sample::rear_drive;
 use support::{Browser, Ground, csv};
+use thirtyfour::Key;
 
 async fn load_run(b: &Browser, dir: &std::path::Path, name: &str, text: &str) {
     let path = dir.join(name);
@@ -64,6 +65,13 @@ async fn from_a_complaint_to_a_proof() {
     b.js("document.querySelector('table.orders tbody tr').dispatchEvent(new PointerEvent('pointerover', {bubbles: true}))").await;
     let lit = b.js("return document.querySelector(\".sheet-wide [data-place='prop.rear.s2']\").classList.contains('lit')").await;
     assert_eq!(lit, true, "pointing at the line lights the shaft");
+    // A finger a little beside a thin part means that part; pressing there opens it.
+    let hit = b
+        .js("const p = document.querySelector(\".sheet-wide [data-place='prop.rear.s2']\"), r = p.getBoundingClientRect(); let to = '';
+             p.addEventListener('click', e => { to = 'prop.rear.s2'; e.preventDefault(); e.stopPropagation(); }, {capture: true, once: true});
+             p.closest('svg').dispatchEvent(new MouseEvent('click', {bubbles: true, clientX: (r.left + r.right) / 2, clientY: r.bottom + 7})); return to")
+        .await;
+    assert_eq!(hit, "prop.rear.s2");
     let ink = b.js("const c = document.querySelector('canvas.ink'); const d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; let n = 0; for (let i = 3; i < d.length; i += 4) n += d[i] > 120; return n").await;
     assert!(ink.as_i64().unwrap() > 20, "the map has ink: {ink}");
     b.check("the road").await;
@@ -180,6 +188,90 @@ async fn from_a_complaint_to_a_proof() {
     }
     b.end().await;
     leaves_and_comes_back(&g).await;
+}
+
+/// The same journey with no pointer at all: Tab, Enter, space, and the keys that `?` shows.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_whole_journey_by_keyboard() {
+    let g = Ground::new().await;
+    let b = Browser::new().await;
+    let dir = tempfile::tempdir().unwrap();
+    let v = rear_drive(1);
+    let run = |name: &str, fault: &str, seed: u64| {
+        let path = dir.path().join(name);
+        std::fs::write(&path, csv(&v, fault, seed)).unwrap();
+        path
+    };
+    b.go(&format!("{}/sign-in", g.url)).await;
+    b.tab_and_type("#email", "a@harrowmere.example").await;
+    b.tab_and_type("#password", support::PASSWORD).await;
+    b.tab_and_press("form button.yellow", Key::Enter).await;
+    b.see("main.board").await;
+    b.key("?").await;
+    b.says("this list").await;
+    b.tab_and_press("dialog button", Key::Enter).await;
+    b.key("n").await;
+    b.tab_and_type("#title", "Shuttle: shake").await;
+    b.tab_and_press("button.layout[value='0']", Key::Enter).await;
+
+    b.tab_and_type("input[name=name]", "Lapwing shuttle").await;
+    b.tab_and_type("input[name=ring1], input[name=ring0]", "44").await;
+    b.says("44:").await;
+    b.says("not kept yet").await;
+    let ring = v.axles.iter().find_map(|a| a.ring_teeth).unwrap().to_string();
+    b.js("document.activeElement.blur(); window.scrollTo(0, 0)").await;
+    b.tab_and_type("input[name=ring1], input[name=ring0]", &ring).await;
+    b.tab_and_press("form[action$=vehicle] button", Key::Enter).await;
+    b.says("Lapwing shuttle ·").await;
+    b.tab_and_type("textarea[name=words]", "shakes at motorway speed").await;
+    b.tab_and_press("input[name=kind]", Key::Space).await;
+    b.tab_and_press("input[name=felt][value=seat]", Key::Space).await;
+    b.tab_and_press("form[action$=symptoms] button", Key::Enter).await;
+
+    b.says("No run yet.").await;
+    b.tab_to("input[type=file][name=file]").await;
+    let file = b.see("input[type=file][name=file]").await;
+    file.send_keys(run("before.csv", "prop-imbalance@prop.rear.s1:0.7", 3).to_str().unwrap()).await.unwrap();
+    b.tab_and_type("form[action$=recordings] select[name=gear]", "5").await;
+    b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
+    b.see("canvas[data-drawn=yes]").await;
+    b.tab_and_press("table.orders tbody a", Key::Enter).await;
+    b.see("tr.chosen").await;
+    b.tab_to(".sheet-wide [data-place='prop.rear.s1']").await;
+    b.see("tr.lit").await;
+
+    b.tab_and_press(".stations li:nth-child(4) a", Key::Enter).await;
+    b.says("Where the dial stands").await;
+    for x in ["0.10", "0.28", "0.41", "0.42", "0.30", "0.13", "0.01", "0.02"] {
+        b.tab_to("input[name=mm]").await;
+        b.key(x).await;
+        b.web.action_chain().send_keys(Key::Enter).perform().await.unwrap();
+    }
+    b.says("Read so far").await;
+    b.key("n").await;
+    b.see("article.card").await;
+    b.tab_and_press("details.choice summary", Key::Enter).await;
+    let reason = b.js("return !!document.querySelector('details.choice[open] input[name=reason]')").await;
+    if reason == true {
+        b.tab_and_type("details.choice[open] input[name=reason]", "the balancer is free today").await;
+    }
+    b.tab_and_press("details.choice[open] form button", Key::Enter).await;
+    b.see("form.plan").await;
+    if b.js("return !!document.querySelector('input[name=marks]')").await == true {
+        b.tab_and_type("input[name=marks]", "one punch, two punches").await;
+    }
+    b.tab_and_press("button[value=yes]", Key::Enter).await;
+    b.says("Drive again as before").await;
+    b.tab_to("input[type=file][name=file]").await;
+    let file = b.see("input[type=file][name=file]").await;
+    file.send_keys(run("after.csv", "prop-imbalance@prop.rear.s1:0.02", 4).to_str().unwrap()).await.unwrap();
+    b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
+    b.see(".verdict.good").await;
+    b.tab_and_press("button[value=cured]", Key::Enter).await;
+    b.says("The last repair: cured").await;
+    b.key("b").await;
+    b.says("Every case is proved.").await;
+    b.end().await;
 }
 
 /// The case leaves as an open file and comes back equal on another workshop's board.

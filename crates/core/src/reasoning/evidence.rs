@@ -192,9 +192,10 @@ pub(super) fn observations(
 
 fn words(v: &Vehicle, t: &Test, outcome: usize, at: Option<&str>) -> String {
     let o = &t.outcomes[outcome].words;
-    match at {
-        Some(a) => format!("{}: {} at {}", t.ask, o, v.place_words(a)),
-        None => format!("{}: {}", t.ask, o),
+    match at.map(|a| v.place_words(a)) {
+        // "Look at the support bearing: firm" says where by itself.
+        Some(place) if !t.ask.contains(&place) => format!("{}: {o} at {place}", t.ask),
+        _ => format!("{}: {o}", t.ask),
     }
 }
 

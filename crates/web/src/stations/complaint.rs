@@ -163,7 +163,8 @@ struct Preview {
 /// The drawing and the figures of what is being typed; nothing is kept.
 async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, Fail> {
     let mut document = m.scope().await?.case(id).await?.document;
-    let written = vehicle_form::write(&mut document["vehicle"], &Fields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
+    let written =
+        vehicle_form::write(&mut document["vehicle"], &Fields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
     let (page, draw) = match written {
         Ok(v) => {
             let band = drawing::band(&v, &drawing::Marks::default());

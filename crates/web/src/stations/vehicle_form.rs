@@ -37,6 +37,9 @@ pub struct VehicleForm {
     pub groups: Vec<Group>,
 }
 
+/// No vehicle of the trade goes so fast, km/h.
+const FASTEST: f64 = 240.0;
+
 fn shown(x: f64) -> String {
     let s = format!("{x:.4}");
     s.trim_end_matches('0').trim_end_matches('.').to_string()
@@ -151,7 +154,10 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
             Some(g) if v.gearbox.gears.len() > 1 => format!(" in gear {}", g.name),
             _ => String::new(),
         };
-        out.push(("gearbox".into(), format!("the {} turns {:.0} a minute at 100 km/h{gear}", if v.is_electric() { "motor" } else { "engine" }, rpm.get())));
+        out.push((
+            "gearbox".into(),
+            format!("the {} turns {:.0} a minute at 100 km/h{gear}", if v.is_electric() { "motor" } else { "engine" }, rpm.get()),
+        ));
     }
     for (i, a) in v.axles.iter().enumerate().filter(|(_, a)| a.driven) {
         if let Some((_, ratio)) = f.ratios.iter().find(|r| r.0 == a.end) {
@@ -167,8 +173,11 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
             let mut words = vec![];
             words.extend(p.rpm.filter(|_| k == 0).map(|r| format!("turns {:.0} a minute at 100 km/h", r.get())));
             if let Some(s) = s {
-                let road = s.limit_kmh.map_or(String::new(), |v| format!(", reached at {:.0} km/h", v.get()));
-                words.push(format!("bending allows {:.0} a minute{road}", s.limit_rpm.get()));
+                words.push(match s.limit_kmh {
+                    Some(v) if v.get() > FASTEST => format!("bending is far off: allows {:.0} a minute", s.limit_rpm.get()),
+                    Some(v) => format!("bending allows {:.0} a minute: {:.0} km/h", s.limit_rpm.get(), v.get()),
+                    None => format!("bending allows {:.0} a minute", s.limit_rpm.get()),
+                });
             }
             out.push((format!("prop{i}_{k}"), words.join("; ")));
         }
@@ -286,7 +295,7 @@ mod tests {
             let f = form(&v);
             let fact = |id: &str| f.groups.iter().find(|g| g.id == id).map(|g| g.fact.clone()).unwrap_or_default();
             assert!(fact("wheels").contains("m a turn"));
-            assert!(f.groups.iter().filter(|g| g.id.starts_with("prop")).all(|g| g.fact.contains("bending allows")), "{}", v.name);
+            assert!(f.groups.iter().filter(|g| g.id.starts_with("prop")).all(|g| g.fact.contains("bending")), "{}", v.name);
         }
         let f = form(&rear_drive(2));
         let facts: Vec<&str> = f.groups.iter().map(|g| g.fact.as_str()).collect();

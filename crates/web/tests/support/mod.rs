@@ -55,7 +55,9 @@ impl Ground {
         let url = format!("http://{}", listener.local_addr().unwrap());
         tokio::spawn(worker::run(store.clone()));
         let app = router(App { store: store.clone(), demo: false }, false);
-        tokio::spawn(async move { axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await.unwrap() });
+        tokio::spawn(async move {
+            axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await.unwrap()
+        });
         Self { url, store, a, b, database_url }
     }
 
@@ -274,6 +276,40 @@ impl Browser {
         assert!(found.is_empty(), "{what}: {found:#?}");
         let wide = self.js("return document.documentElement.scrollWidth - innerWidth").await.as_i64().unwrap_or(0);
         assert!(wide <= 0, "{what} is {wide} px wider than the window");
+        // What a gloved hand must hit is 44 px; parts and lines in drawings are reached beside them too.
+        let small = self
+            .js("const of = e => e.matches('input[type=radio],input[type=checkbox]') && e.closest('label') || e;
+                 return [...document.querySelectorAll('a,button,input:not([type=hidden]),select,textarea,summary')]
+                   .filter(e => e.offsetParent !== null && !e.closest('svg') && !e.matches('.skip, .head-title a'))
+                   .map(e => [e, of(e).getBoundingClientRect()]).filter(([e, b]) => b.width > 0 && (b.width < 43.5 || b.height < 43.5))
+                   .map(([e, b]) => e.outerHTML.slice(0, 90) + ' ' + b.width + ' × ' + b.height)")
+            .await;
+        assert_eq!(small, serde_json::json!([]), "{what}: smaller than 44 px");
+    }
+
+    /// Goes on by Tab until the focus stands on what is wanted.
+    pub async fn tab_to(&self, css: &str) {
+        self.see(css).await;
+        for _ in 0..400 {
+            if self.js(&format!("return document.activeElement.matches({css:?})")).await == true {
+                return;
+            }
+            self.web.action_chain().send_keys(Key::Tab).perform().await.unwrap();
+        }
+        panic!("Tab does not reach {css}");
+    }
+
+    /// Goes on by Tab, and types there.
+    pub async fn tab_and_type(&self, css: &str, text: &str) {
+        self.tab_to(css).await;
+        self.js("if (document.activeElement.select) document.activeElement.select()").await;
+        self.key(text).await;
+    }
+
+    /// Goes on by Tab, and presses Enter or the space bar there.
+    pub async fn tab_and_press(&self, css: &str, key: Key) {
+        self.tab_to(css).await;
+        self.web.action_chain().send_keys(key).perform().await.unwrap();
     }
 
     pub async fn end(mut self) {
