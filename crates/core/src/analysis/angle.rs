@@ -1,19 +1,24 @@
 //! A recording turned from time into wheel turns.
 
-use crate::signal::{Resampler, Samples, SpeedTrack};
+use crate::problem::Problem;
+use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
 
 /// Below this speed (m/s) a window does not count: the reference is too uncertain.
 const SLOWEST: f64 = 1.0;
+/// Steps a turn at which the moments are worked out; in between they follow a cubic.
+pub(super) const STEPS: usize = 8;
 
 /// Moments at equal angles, and the speed at each.
 pub(super) struct Angle {
-    pub per_turn: usize,
     /// Time of each angle step.
-    pub moments: Vec<f64>,
+    moments: Vec<f64>,
     /// Speed (m/s) at each angle step.
-    pub speed: Vec<f32>,
+    speed: Vec<f32>,
+    /// Running sum of the speeds.
+    sum: Vec<f64>,
     /// Running count of steps that must not be used.
     unusable: Vec<u32>,
+    circumference: f64,
 }
 
 /// What turns time into angle: a smooth reference in m/s, how late it comes, and the distance of a turn.
@@ -37,16 +42,24 @@ impl Reference {
 }
 
 impl Angle {
-    /// The moments of a recording at `per_turn` steps a wheel turn.
-    pub fn new(s: &Samples, reference: &Reference, per_turn: usize) -> Self {
-        let (start, end) = (s.start.get(), s.start.get() + s.duration().get());
-        let (mut moments, mut speed, mut unusable) = (vec![], vec![], vec![0u32]);
-        let step = 1.0 / per_turn as f64;
+    /// The moments of a whole recording.
+    pub fn new(s: &Samples, reference: &Reference) -> Self {
+        Self::between(s, reference, s.start.get(), s.start.get() + s.duration().get())
+    }
+
+    /// The moments between two times.
+    pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
+        let (mut moments, mut speed, mut sum, mut unusable) = (vec![], vec![], vec![0.0], vec![0u32]);
+        let step = 1.0 / STEPS as f64;
         let mut t = start;
         let mut target = reference.turns(start);
-        let gap_at = |t: f64| {
-            let i = ((t - start) * s.rate.get()) as usize;
-            s.gaps.iter().any(|g| g.contains(&i))
+        let first = s.start.get();
+        // Gaps come in order, and so do the moments.
+        let mut gaps = s.gaps.iter().peekable();
+        let mut gap_at = |t: f64| {
+            let i = ((t - first) * s.rate.get()) as usize;
+            while gaps.next_if(|g| g.end <= i).is_some() {}
+            gaps.peek().is_some_and(|g| g.contains(&i))
         };
         // A reference that runs to nothing would need endless steps: then it is walked at the slowest speed.
         while t < end {
@@ -57,6 +70,7 @@ impl Angle {
                 || gap_at(t);
             moments.push(t);
             speed.push(v as f32);
+            sum.push(sum[sum.len() - 1] + v);
             unusable.push(unusable[unusable.len() - 1] + u32::from(bad));
             if v < SLOWEST {
                 t += step * reference.circumference / SLOWEST;
@@ -64,23 +78,44 @@ impl Angle {
                 continue;
             }
             target += step;
+            let last = t;
             t += step * reference.circumference / v;
             for _ in 0..2 {
                 let f = reference.speed(t).max(SLOWEST) / reference.circumference;
                 t -= ((reference.turns(t) - target) / f).clamp(-0.2, 0.2);
             }
-            let last = moments[moments.len() - 1];
             if t <= last {
                 t = last + 1e-4;
             }
         }
-        Self { per_turn, moments, speed, unusable }
+        Self { moments, speed, sum, unusable, circumference: reference.circumference }
     }
 
-    /// Samples at the moments; `x` may be sampled at another rate than the recording.
-    pub fn resample(&self, r: &Resampler, x: &[f32], rate: f64, start: f64, circumference: f64) -> Vec<f32> {
-        let n = self.per_turn as f64;
-        r.at(x, rate, start, &self.moments, |k| f64::from(self.speed[k]).max(SLOWEST) / circumference * n)
+    /// Whole turns that it holds.
+    pub fn turns(&self) -> usize {
+        self.moments.len().saturating_sub(1) / STEPS
+    }
+
+    /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS`].
+    pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize) -> Vec<f32> {
+        let n = per_turn / STEPS;
+        let mut out = Vec::with_capacity(self.moments.len() * n);
+        for (t, v) in self.moments.windows(2).zip(self.speed.windows(2)) {
+            let wheel = |v: f32| f64::from(v).max(SLOWEST) / self.circumference;
+            let (f0, f1) = (wheel(v[0]), wheel(v[1]));
+            let stretch = r.stretch(x, 0.5 * (f0 + f1) * per_turn as f64);
+            // Hermite cubic of time over angle: it leaves and arrives at the wheel's own speed.
+            let (t0, d) = (t[0] - start, t[1] - t[0]);
+            let (m0, m1) = (1.0 / (STEPS as f64 * f0), 1.0 / (STEPS as f64 * f1));
+            let (a, b) = (m0 + m1 - 2.0 * d, 3.0 * d - 2.0 * m0 - m1);
+            // Where the reference was held up, the straight line is safer than the cubic.
+            let (a, b, m0) = if (m0 / d - 1.0).abs() > 0.2 { (0.0, 0.0, d) } else { (a, b, m0) };
+            out.extend((0..n).map(|j| {
+                let u = j as f64 / n as f64;
+                stretch.at(t0 + u * (m0 + u * (b + u * a)))
+            }));
+        }
+        out
     }
 
     /// Whether all steps from `from` to `to` may be used.
@@ -88,9 +123,14 @@ impl Angle {
         to < self.unusable.len() && self.unusable[to] == self.unusable[from]
     }
 
-    /// Mean speed (km/h) of a stretch.
+    /// Mean speed (km/h) between two steps.
     pub fn mean_kmh(&self, from: usize, to: usize) -> f64 {
-        let part = &self.speed[from..to.min(self.speed.len())];
-        3.6 * part.iter().map(|&v| f64::from(v)).sum::<f64>() / part.len().max(1) as f64
+        let to = to.min(self.speed.len());
+        3.6 * (self.sum[to] - self.sum[from.min(to)]) / to.saturating_sub(from).max(1) as f64
     }
+}
+
+/// A channel ready to be taken at any slower rate.
+pub(super) fn pyramid(data: &crate::signal::Data, rate: f64) -> Result<Pyramid, Problem> {
+    Ok(Pyramid::new(data.to_vec()?, rate, 100.0))
 }

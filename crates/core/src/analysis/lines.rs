@@ -1,11 +1,13 @@
 //! Lines in order spectra: found against their noise, and their level at each speed.
 
-use super::angle::Angle;
+use super::angle::{Angle, STEPS};
+use super::turned::{Turned, Windows};
 use crate::signal::OrderSpectra;
 use nalgebra::{DMatrix, DVector};
-use num_complex::Complex64;
+use num_complex::{Complex32, Complex64};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-use std::f64::consts::TAU;
+use std::f64::consts::{PI, TAU};
 
 /// Width of the speed bins in which levels are taken, km/h.
 pub const SPEED_BIN: f64 = 5.0;
@@ -48,18 +50,18 @@ fn score(ratio: f64, k: f64) -> f64 {
 
 /// Finds lines: in the mean over all windows, and in the mean of each stretch of speed, where a
 /// resonance may lift a line for a short while only.
-pub(super) fn find(spec: &OrderSpectra, angle: &Angle, lowest: f64) -> Vec<Line> {
-    let windows = spec.starts.len();
+pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
+    let (spec, speed) = (&w.spectra, &w.speed);
+    let windows = speed.len();
     if windows < 3 {
         return vec![];
     }
-    let speed: Vec<f64> = spec.starts.iter().map(|&s| angle.mean_kmh(s, s + spec.length)).collect();
     let mut stretches: Vec<Vec<usize>> = vec![(0..windows).collect()];
     let top = speed.iter().copied().fold(0.0, f64::max);
     let mut from = 0.0;
     while from < top {
         let inside: Vec<usize> = (0..windows).filter(|&w| speed[w] >= from && speed[w] < from + 15.0).collect();
-        if inside.len() >= 4 && inside.len() < windows {
+        if inside.len() >= 3 && inside.len() < windows {
             stretches.push(inside);
         }
         from += 7.5;
@@ -107,73 +109,131 @@ pub(super) fn find(spec: &OrderSpectra, angle: &Angle, lowest: f64) -> Vec<Line>
 
 /// Levels of several orders in each bin of speed, by projection on windows of a few turns; orders
 /// too close for that are fitted together by least squares on longer blocks.
-pub(super) fn levels(x: &[f32], angle: &Angle, orders: &[f64]) -> Vec<Vec<LevelBin>> {
-    let mut out = vec![vec![]; orders.len()];
-    for (i, &o) in orders.iter().enumerate() {
-        let close: Vec<usize> = (0..orders.len()).filter(|&j| j != i && (orders[j] - o).abs() < 0.3).collect();
-        let gap = close.iter().map(|&j| (orders[j] - o).abs()).fold(0.3, f64::min);
-        let turns = ((2.4 / gap).ceil() as usize).clamp(12, 64);
-        let group: Vec<f64> = std::iter::once(o).chain(close.iter().map(|&j| orders[j])).collect();
-        out[i] = levels_of(x, angle, &group, orders, turns);
+pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<LevelBin>> {
+    orders
+        .par_iter()
+        .enumerate()
+        .map(|(i, &o)| {
+            let close: Vec<usize> = (0..orders.len()).filter(|&j| j != i && (orders[j] - o).abs() < 0.3).collect();
+            let gap = close.iter().map(|&j| (orders[j] - o).abs()).fold(0.3, f64::min);
+            let turns = ((2.4 / gap).ceil() as usize).clamp(12, 64);
+            let group: Vec<f64> = std::iter::once(o).chain(close.iter().map(|&j| orders[j])).collect();
+            levels_of(x, angle, &group, orders, turns)
+        })
+        .collect()
+}
+
+/// A signal turned back by one order: one complex sample each angle step, the mean of x·exp(−jωθ) over it.
+fn baseband(x: &Turned, order: f64) -> Vec<Complex32> {
+    let (x, per_turn) = x.for_order(order);
+    let n = per_turn / STEPS;
+    let table: Vec<Complex32> = (0..n)
+        .map(|i| {
+            let c = Complex64::from_polar(2.0 / n as f64, -TAU * order * i as f64 / per_turn as f64);
+            Complex32::new(c.re as f32, c.im as f32)
+        })
+        .collect();
+    let step = order / STEPS as f64;
+    x.chunks_exact(n)
+        .enumerate()
+        .map(|(k, part)| {
+            let (mut re, mut im) = (0.0f32, 0.0f32);
+            for (v, t) in part.iter().zip(&table) {
+                re += v * t.re;
+                im += v * t.im;
+            }
+            // The phase of the step's first sample, in turns, so that a long recording loses nothing.
+            let turned = (step * k as f64).fract();
+            let phase = Complex64::from_polar(1.0, -TAU * turned);
+            Complex32::new(re, im) * Complex32::new(phase.re as f32, phase.im as f32)
+        })
+        .collect()
+}
+
+/// Projects windows of a baseband on orders beside it.
+struct Beside {
+    /// Hann times the order's turning, one row an order.
+    rows: Vec<Vec<Complex32>>,
+}
+
+impl Beside {
+    fn new(offsets: &[f64], steps: usize) -> Self {
+        let hann: Vec<f64> = (0..steps).map(|i| 0.5 - 0.5 * (TAU * (i as f64 + 0.5) / steps as f64).cos()).collect();
+        let weight: f64 = hann.iter().sum();
+        let rows = offsets
+            .iter()
+            .map(|d| {
+                // The mean over a step lessens what turns within it.
+                let x = PI * d / STEPS as f64;
+                let lessened = if x.abs() < 1e-9 { 1.0 } else { x.sin() / x };
+                hann.iter()
+                    .enumerate()
+                    .map(|(i, h)| {
+                        let c = Complex64::from_polar(h / weight / lessened, -TAU * d * i as f64 / STEPS as f64);
+                        Complex32::new(c.re as f32, c.im as f32)
+                    })
+                    .collect()
+            })
+            .collect();
+        Self { rows }
     }
-    out
+    fn project(&self, row: usize, part: &[Complex32]) -> Complex64 {
+        let (mut re, mut im) = (0.0f32, 0.0f32);
+        for (c, h) in part.iter().zip(&self.rows[row]) {
+            re += c.re * h.re - c.im * h.im;
+            im += c.re * h.im + c.im * h.re;
+        }
+        Complex64::new(f64::from(re), f64::from(im))
+    }
 }
 
 /// Level of the first order of a group, the others fitted along with it.
-fn levels_of(x: &[f32], angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
-    let n = angle.per_turn * turns;
-    let hann: Vec<f64> = (0..n).map(|i| 0.5 - 0.5 * (TAU * i as f64 / n as f64).cos()).collect();
-    let weight: f64 = hann.iter().sum();
-    let project = |part: &[f32], order: f64| -> Complex64 {
-        let step = Complex64::from_polar(1.0, -TAU * order / angle.per_turn as f64);
-        let (mut turn, mut sum) = (Complex64::new(1.0, 0.0), Complex64::new(0.0, 0.0));
-        for (v, h) in part.iter().zip(&hann) {
-            sum += turn * (f64::from(*v) * h);
-            turn *= step;
-        }
-        sum * (2.0 / weight)
-    };
+fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
+    let steps = STEPS * turns;
+    let o = group[0];
     // Hann's own transform between two orders, for the joint fit.
     let overlap = |d: f64| -> Complex64 {
-        let ones = |order: f64| {
-            let step = Complex64::from_polar(1.0, TAU * order / angle.per_turn as f64);
-            let (mut turn, mut sum) = (Complex64::new(1.0, 0.0), Complex64::new(0.0, 0.0));
-            for h in &hann {
-                sum += turn * *h;
-                turn *= step;
-            }
-            sum / weight
-        };
-        if d == 0.0 { Complex64::new(1.0, 0.0) } else { ones(d) }
+        if d == 0.0 {
+            return Complex64::new(1.0, 0.0);
+        }
+        let (mut sum, mut weight) = (Complex64::new(0.0, 0.0), 0.0);
+        for i in 0..steps {
+            let h = 0.5 - 0.5 * (TAU * (i as f64 + 0.5) / steps as f64).cos();
+            sum += Complex64::from_polar(h, TAU * d * i as f64 / STEPS as f64);
+            weight += h;
+        }
+        sum / weight
     };
     let m = group.len();
     let gram = DMatrix::from_fn(m, m, |a, b| overlap(group[b] - group[a]));
     let Some(inverse) = gram.try_inverse() else { return vec![] };
-    let o = group[0];
-    let beside: Vec<f64> = [2.6, 3.4, 4.2, 5.0]
-        .iter()
-        .flat_map(|k| [o - k / turns as f64, o + k / turns as f64])
-        .filter(|q| *q > 0.35 && all.iter().all(|l| (l - q).abs() > 1.8 / turns as f64))
-        .collect();
-    // Where neighbours leave no quiet order beside it, look a little further out.
-    let beside = if beside.len() >= 2 {
-        beside
-    } else {
-        [6.5, 8.5, 10.5].iter().flat_map(|k| [(o - k / turns as f64).max(0.4), o + k / turns as f64]).collect()
+    let near = |orders: &[f64]| -> Vec<f64> {
+        orders
+            .iter()
+            .flat_map(|k| [o - k / turns as f64, o + k / turns as f64])
+            .filter(|q| *q > 0.35 && all.iter().all(|l| (l - q).abs() > 1.8 / turns as f64))
+            .collect()
     };
+    let mut noisy = near(&[2.6, 3.4, 4.2, 5.0]);
+    // Where neighbours leave no quiet order beside it, look a little further out.
+    if noisy.len() < 2 {
+        noisy = [6.5, 8.5, 10.5].iter().flat_map(|k| [(o - k / turns as f64).max(0.4), o + k / turns as f64]).collect();
+    }
+    let offsets: Vec<f64> = group.iter().chain(&noisy).map(|q| q - o).collect();
+    let beside = Beside::new(&offsets, steps);
+    let c = baseband(x, o);
     let mut bins: std::collections::BTreeMap<i64, (Vec<f64>, Vec<f64>)> = std::collections::BTreeMap::new();
-    let mut start = 0;
-    while start + n <= x.len() {
-        if angle.usable(start, start + n) {
-            let part = &x[start..start + n];
-            let right = DVector::from_iterator(m, group.iter().map(|&g| project(part, g)));
-            let power = (&inverse * right)[0].norm_sqr();
-            let bin = (angle.mean_kmh(start, start + n) / SPEED_BIN).floor() as i64;
-            let entry = bins.entry(bin).or_default();
-            entry.0.push(power);
-            entry.1.extend(beside.iter().map(|&q| project(part, q).norm_sqr()));
+    for start in (0..(c.len() + 1).saturating_sub(steps)).step_by(steps / 2) {
+        if !angle.usable(start, start + steps) {
+            continue;
         }
-        start += n / 2;
+        let part = &c[start..start + steps];
+        let right = DVector::from_iterator(m, (0..m).map(|g| beside.project(g, part)));
+        let power = (&inverse * right)[0].norm_sqr();
+        let bin = (angle.mean_kmh(start, start + steps) / SPEED_BIN).floor() as i64;
+        let entry = bins.entry(bin).or_default();
+        entry.0.push(power);
+        entry.1.extend((m..offsets.len()).map(|q| beside.project(q, part).norm_sqr()));
     }
     let gain = inverse[(0, 0)].norm().max(1.0);
     bins.into_iter()

@@ -1,7 +1,7 @@
 //! The order map: how strong every order is at every speed, as one small picture.
 
 use super::angle::Angle;
-use crate::signal::spectra;
+use super::turned::{Turned, Windows};
 use serde::{Deserialize, Serialize};
 
 /// Columns stand this far apart, km/h.
@@ -30,10 +30,9 @@ pub struct OrderMap {
 }
 
 /// Draws the map of one channel up to an order; `scale` corrects the orders.
-pub(super) fn draw(x: &[f32], angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
+pub(super) fn draw(x: &Turned, angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
     let turns = 32;
-    let spec = spectra(x, angle.per_turn, turns, max_order * scale, false, |a, b| angle.usable(a, b));
-    let speed: Vec<f64> = spec.starts.iter().map(|&s| angle.mean_kmh(s, s + spec.length)).collect();
+    let Windows { spectra: spec, speed } = x.windows(angle, turns, max_order * scale, false);
     let (lo, hi) = speed.iter().fold((f64::MAX, f64::MIN), |b, &v| (b.0.min(v), b.1.max(v)));
     if speed.is_empty() {
         return OrderMap::default();

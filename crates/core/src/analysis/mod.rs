@@ -11,6 +11,7 @@ mod lines;
 mod map;
 mod pulses;
 mod reference;
+mod turned;
 
 pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
 pub(crate) use answer::{peak_of, tolerance as tolerance_of};
@@ -20,11 +21,12 @@ pub use map::OrderMap;
 use crate::case::RecordingSpec;
 use crate::orders::{self, OrderLine};
 use crate::problem::{Problem, Warning};
-use crate::signal::{Quantity, Resampler, Samples, spectra};
+use crate::signal::{Quantity, Resampler, Samples};
 use crate::vehicle::Vehicle;
 use angle::Angle;
 use lines::Line;
 use reference::{Lag, Scale};
+use turned::Turned;
 
 /// Told how far a long computation is; answers whether to go on.
 pub trait Progress: Sync {
@@ -49,7 +51,7 @@ pub struct TrackedChannel {
     pub quantity: Quantity,
     /// Its unit.
     pub unit: String,
-    x: Vec<f32>,
+    x: Turned,
     lines: Vec<Line>,
     pulses: Vec<Line>,
 }
@@ -101,11 +103,9 @@ impl Tracked {
     }
 }
 
-/// The highest order that a channel can show, and samples a turn for it.
-fn reach(rate: f64, wheel_hz_slow: f64) -> (f64, usize) {
-    let top = (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 100.0);
-    let per_turn = [32usize, 64, 128, 256].into_iter().find(|n| *n as f64 * 0.4 >= top).unwrap_or(256);
-    (top, per_turn)
+/// The highest order that a channel can show at its slow speeds.
+fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {
+    (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 96.0)
 }
 
 /// Turns all recordings of a vehicle into wheel turns, with one scale.
@@ -169,10 +169,10 @@ pub fn known_map(
     let Some(track) = crate::signal::SpeedTrack::fit(&readings, 6.0) else { return Ok(None) };
     let span = (readings[0].0, readings[readings.len() - 1].0);
     let reference = angle::Reference { track, span, lag: lag.get(), circumference };
-    let per_turn = [32usize, 64, 128, 256].into_iter().find(|n| *n as f64 * 0.4 >= top).unwrap_or(256);
-    let angle = Angle::new(s, &reference, per_turn);
+    let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = angle.resample(&Resampler::new(), &c.data.to_vec()?, s.rate.get(), s.start.get(), circumference);
+    let x = angle::pyramid(&c.data, s.rate.get())?;
+    let x = Turned::new(&Resampler::new(), &angle, &x, s.start.get(), top);
     Ok(Some(map::draw(&x, &angle, top, scale)))
 }
 
@@ -206,7 +206,18 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if !moving && !s.speed.is_empty() {
         warnings.push(Warning::new("speed-zero", "the speed column holds zeros only; the engine speed was used"));
     }
-    let Some((reference, lag)) = reference::fit(s, &readings, circumference)? else {
+    let resampler = Resampler::new();
+    let start = s.start.get();
+    let (mut prepared, mut light) = (vec![], vec![]);
+    for (i, c) in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse).enumerate() {
+        let x = angle::pyramid(&c.data, s.rate.get())?;
+        let envelopes = pulses::envelopes_of(&x);
+        if i < 2 {
+            light.extend(reference::light(&x, &envelopes));
+        }
+        prepared.push((c, x, envelopes));
+    }
+    let Some((reference, lag)) = reference::fit(s, &resampler, &light, &readings, circumference) else {
         warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
         return refuse(warnings);
     };
@@ -221,22 +232,18 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         f.sort_by(f64::total_cmp);
         f.get(f.len() / 5).copied().unwrap_or(8.0) / circumference
     };
-    let (top, per_turn) = reach(s.rate.get(), slow);
-    let angle = Angle::new(s, &reference, per_turn);
-    let all_turns = angle.moments.len() / per_turn;
-    let turns = match all_turns {
+    let top = reach(s.rate.get(), slow);
+    let angle = Angle::new(s, &reference);
+    let turns = match angle.turns() {
         n if n > 500 => 64,
         n if n > 150 => 32,
         _ => 16,
     };
-    let resampler = Resampler::new();
     let mut channels = vec![];
-    for c in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse) {
-        let data = c.data.to_vec()?;
-        let x = angle.resample(&resampler, &data, s.rate.get(), s.start.get(), circumference);
-        let spec = spectra(&x, per_turn, turns, top, true, |a, b| angle.usable(a, b));
-        let lines = lines::find(&spec, &angle, 0.45);
-        let pulses = pulses::find(s, &data, &reference);
+    for (c, x, envelopes) in prepared {
+        let pulses = pulses::find(&resampler, &envelopes, start, &angle);
+        let x = Turned::new(&resampler, &angle, &x, start, top);
+        let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
         channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });
     }
     Ok(Ok(Tracked {

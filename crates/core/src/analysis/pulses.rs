@@ -1,32 +1,39 @@
 //! Pulses: rhythms in the envelope of what rings at a high frequency. Six a wheel turn is a ball
 //! joint; bearing orders show here too.
 
-use super::angle::{Angle, Reference};
+use super::angle::Angle;
 use super::lines::{self, Line};
-use crate::signal::{Resampler, Samples, envelope, spectra};
+use super::turned::Windows;
+use crate::signal::{Pyramid, Resampler, envelopes};
 
 /// Slower channels cannot ring.
 const LOWEST_RATE: f64 = 1000.0;
 
-/// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.
-pub(super) fn find(s: &Samples, data: &[f32], reference: &Reference) -> Vec<Line> {
-    let rate = s.rate.get();
-    if rate < LOWEST_RATE {
+/// Bands in which things ring, as shares of the sampling rate.
+const BANDS: [(f64, f64); 3] = [(0.0625, 0.125), (0.125, 0.25), (0.25, 0.45)];
+/// Samples a turn of an envelope, and the highest order that is looked at in it.
+const PER_TURN: usize = 64;
+const TOP: f64 = 24.0;
+
+/// Envelopes of a channel, each ready to be turned into angle; none where it is too slow to ring.
+pub(super) fn envelopes_of(x: &Pyramid) -> Vec<Pyramid> {
+    if x.rate() < LOWEST_RATE {
         return vec![];
     }
-    let angle = Angle::new(s, reference, 64);
-    let turns = match angle.moments.len() / 64 {
+    envelopes(x.samples(), x.rate(), &BANDS).into_iter().map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect()
+}
+
+/// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.
+pub(super) fn find(r: &Resampler, envelopes: &[Pyramid], start: f64, angle: &Angle) -> Vec<Line> {
+    let turns = match angle.turns() {
         n if n > 300 => 32,
         n if n > 60 => 16,
         _ => 8,
     };
-    let r = Resampler::new();
     let mut all: Vec<Line> = vec![];
-    for (lo, hi) in [(0.06, 0.12), (0.12, 0.24), (0.24, 0.45)] {
-        let e = envelope(data, rate, (lo * rate, hi * rate), 400.0);
-        let x = angle.resample(&r, &e.data, e.rate, s.start.get(), reference.circumference);
-        let spec = spectra(&x, 64, turns, 26.0, true, |a, b| angle.usable(a, b));
-        all.extend(lines::find(&spec, &angle, 0.4));
+    for e in envelopes {
+        let x = angle.resample(r, e, start, PER_TURN);
+        all.extend(lines::find(&Windows::new(&x, PER_TURN, angle, turns, TOP, true), 0.4));
     }
     all.sort_by(|a, b| b.ratio.total_cmp(&a.ratio));
     let mut out: Vec<Line> = vec![];

@@ -6,13 +6,20 @@
 use super::angle::{Angle, Reference};
 use super::lines::Line;
 use crate::orders::{Base, OrderLine, What};
-use crate::problem::Problem;
-use crate::signal::{OrderSpectra, Resampler, Samples, SpeedTrack, decimate, envelope, spectra, true_samples};
+use super::turned::Windows;
+use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
 
 /// Steps of the coarse search for the lag, s.
 const COARSE: f64 = 0.15;
 const FINE: f64 = 0.03;
+/// Samples a second of a light signal.
+const LIGHT_RATE: f64 = 300.0;
+/// Turns in a window.
+const TURNS: usize = 16;
+/// Beyond this length (s) the lag is sought on parts of a recording, each so long.
+const LONG: f64 = 420.0;
+const PART: f64 = 50.0;
 /// Taken when nothing in the recording tells the lag.
 const USUAL_LAG: f64 = 0.5;
 const GROUPS: usize = 6;
@@ -27,45 +34,56 @@ pub(super) struct Lag {
 }
 
 /// A signal light enough to be tracked many times over.
-struct Light {
-    data: Vec<f32>,
-    rate: f64,
+pub(super) struct Light(Pyramid);
+
+/// The light signals of a channel: itself at a few hundred samples a second, and where it rings.
+pub(super) fn light(x: &Pyramid, envelopes: &[Pyramid]) -> Vec<Light> {
+    // The middle band and the high one: what rings lower stands in the signal itself.
+    std::iter::once(x).chain(envelopes.iter().skip(1)).map(|p| Light(p.at_least(LIGHT_RATE))).collect()
 }
 
-fn light(s: &Samples) -> Result<Vec<Light>, Problem> {
-    let r = Resampler::new();
-    let rate = s.rate.get();
-    let mut out = vec![];
-    for c in s.channels.iter().filter(|c| c.quantity != crate::signal::Quantity::Pulse).take(2) {
-        let n = ((rate / 300.0).floor() as usize).max(1);
-        let data = c.data.to_vec()?;
-        out.push(Light { data: decimate(&r, &data, n), rate: rate / n as f64 });
-        if rate >= 1000.0 {
-            let e = envelope(&data, rate, (rate * 0.1, rate * 0.4), 300.0);
-            out.push(Light { data: e.data, rate: e.rate });
-        }
-    }
-    Ok(out)
+/// The stretches of a recording on which the lag is sought: all of it, or of a long one those where
+/// the speed changes most.
+fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
+    let (start, duration) = (s.start.get(), s.duration().get());
+    let parts = if duration > LONG { (duration / PART).floor() as usize } else { GROUPS };
+    let length = duration / parts as f64;
+    let mut all: Vec<(f64, f64, f64)> = (0..parts)
+        .map(|i| {
+            let from = start + length * i as f64;
+            let moved: f64 = (0..PART as usize)
+                .map(|k| {
+                    let t = from + length * k as f64 / PART;
+                    (track.at(t + length / PART) - track.at(t)).abs()
+                })
+                .sum();
+            (moved, from, from + length)
+        })
+        .collect();
+    all.sort_by(|a, b| b.0.total_cmp(&a.0));
+    all.truncate(GROUPS);
+    all.sort_by(|a, b| a.1.total_cmp(&b.1));
+    all.into_iter().map(|(_, a, b)| (a, b)).collect()
 }
 
-/// Power over floor of a recording, averaged over each of a few stretches.
-fn ridges(s: &Samples, signals: &[Light], reference: &Reference) -> Vec<Vec<f64>> {
-    let r = Resampler::new();
-    let angle = Angle::new(s, reference, 32);
-    let turns = if angle.moments.len() > 32 * 400 { 32 } else { 16 };
-    let mut groups = vec![vec![]; GROUPS];
-    for l in signals {
-        let x = angle.resample(&r, &l.data, l.rate, s.start.get(), reference.circumference);
-        let spec: OrderSpectra = spectra(&x, 32, turns, 12.0, true, |a, b| angle.usable(a, b));
-        let n = spec.starts.len();
-        for (g, out) in groups.iter_mut().enumerate() {
-            let part = n * g / GROUPS..n * (g + 1) / GROUPS;
-            let mut ratio = spec.ratio(part, 200.0);
-            ratio.iter_mut().take(turns / 2).for_each(|v| *v = 0.0);
-            out.extend(ratio);
-        }
-    }
-    groups
+/// Power over floor of each stretch of a recording, all light signals one after the other.
+fn ridges(s: &Samples, r: &Resampler, signals: &[Light], parts: &[(f64, f64)], reference: &Reference) -> Vec<Vec<f64>> {
+    parts
+        .iter()
+        .map(|&(from, to)| {
+            let angle = Angle::between(s, reference, from, to);
+            let mut out = vec![];
+            for Light(p) in signals {
+                let x = angle.resample(r, p, s.start.get(), 32);
+                let w = Windows::new(&x, 32, &angle, TURNS, 12.0, true);
+                let n = w.speed.len();
+                let mut ratio = w.spectra.ratio(0..n, 200.0);
+                ratio.iter_mut().take(TURNS / 2).for_each(|v| *v = 0.0);
+                out.extend(ratio);
+            }
+            out
+        })
+        .collect()
 }
 
 /// Sharpness of the ridges, leaving one stretch out or none.
@@ -93,11 +111,13 @@ fn summit(values: &[f64], from: f64, step: f64) -> f64 {
 }
 
 /// Readings of the reference in m/s, smoothed, with the lag that makes the ridges sharpest.
-pub(super) fn fit(s: &Samples, readings: &[(f64, f64)], circumference: f64) -> Result<Option<(Reference, Lag)>, Problem> {
-    Ok(sharpest(s, &light(s)?, readings, circumference))
-}
-
-fn sharpest(s: &Samples, signals: &[Light], readings: &[(f64, f64)], circumference: f64) -> Option<(Reference, Lag)> {
+pub(super) fn fit(
+    s: &Samples,
+    r: &Resampler,
+    signals: &[Light],
+    readings: &[(f64, f64)],
+    circumference: f64,
+) -> Option<(Reference, Lag)> {
     let readings = true_samples(readings);
     let span = (readings.first()?.0, readings.last()?.0);
     let track = |smooth: f64| SpeedTrack::fit(&readings, smooth);
@@ -107,7 +127,8 @@ fn sharpest(s: &Samples, signals: &[Light], readings: &[(f64, f64)], circumferen
     if hi - lo < 0.06 * hi {
         return Some((reference(&usual, 0.0), Lag { seconds: 0.0, sigma: 0.0, known: false }));
     }
-    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, signals, &reference(track, lag));
+    let parts = stretches(s, &usual);
+    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, r, signals, &parts, &reference(track, lag));
     let grid = |from: f64, to: f64, step: f64| -> Vec<f64> {
         (0..=((to - from) / step).round() as usize).map(|i| from + step * i as f64).collect()
     };
@@ -127,9 +148,9 @@ fn sharpest(s: &Samples, signals: &[Light], readings: &[(f64, f64)], circumferen
         summit(&v, from, FINE)
     };
     let lag = at(None);
-    let parts: Vec<f64> = (0..GROUPS).map(|g| at(Some(g))).collect();
-    let mean = parts.iter().sum::<f64>() / GROUPS as f64;
-    let spread = parts.iter().map(|p| (p - mean).powi(2)).sum::<f64>();
+    let without: Vec<f64> = (0..GROUPS).map(|g| at(Some(g))).collect();
+    let mean = without.iter().sum::<f64>() / GROUPS as f64;
+    let spread = without.iter().map(|p| (p - mean).powi(2)).sum::<f64>();
     let sigma = ((GROUPS - 1) as f64 / GROUPS as f64 * spread).sqrt().max(0.01);
     let (top, bottom) = coarse.iter().fold((f64::MIN, f64::MAX), |b, &v| (b.0.max(v), b.1.min(v)));
     let known = top > 3.0 && top > 1.1 * bottom && sigma < 0.5;

@@ -1,74 +1,84 @@
 //! Envelopes: the rhythm of pulses that ring at a high frequency.
 //!
-//! Band-pass, magnitude of the analytic signal (the negative half of the spectrum is left away),
-//! then fewer samples a second behind an anti-alias filter.
+//! Blocks are transformed once (overlap-save); each band is cut out, its negative half left away, and
+//! transformed back at just the rate that its width needs: the magnitude of that analytic signal is
+//! the envelope, already at fewer samples a second.
 
-use super::resample::{Resampler, decimate};
+use realfft::RealFftPlanner;
 use realfft::num_complex::Complex32;
-use realfft::{RealFftPlanner, num_complex::Complex};
+use rustfft::FftPlanner;
 
 /// The envelope of one band.
 #[derive(Clone, Debug)]
 pub struct Envelope {
-    /// Lower and upper edge of the band, Hz.
-    pub band: (f64, f64),
     /// Samples a second.
     pub rate: f64,
     /// The envelope.
     pub data: Vec<f32>,
 }
 
-/// Block of the overlapping transforms.
+/// Length of a block, and of what is thrown away at each of its ends.
 const BLOCK: usize = 1 << 14;
+const MARGIN: usize = BLOCK / 8;
 
-/// The envelope of `x` (at `rate`) in a band, at about `wanted` samples a second.
-pub fn envelope(x: &[f32], rate: f64, band: (f64, f64), wanted: f64) -> Envelope {
-    let length = BLOCK.min(x.len().next_power_of_two().max(64));
-    let hop = length / 2;
-    let mut planner = RealFftPlanner::<f32>::new();
-    let forward = planner.plan_fft_forward(length);
-    let inverse = rustfft_inverse(length);
-    let hann: Vec<f32> =
-        (0..length).map(|i| (0.5 - 0.5 * (std::f64::consts::TAU * (i as f64 + 0.5) / length as f64).cos()) as f32).collect();
-    let mut out = vec![0.0f32; x.len()];
-    let (mut input, mut spectrum) = (forward.make_input_vec(), forward.make_output_vec());
-    let mut analytic = vec![Complex32::new(0.0, 0.0); length];
-    let bin = rate / length as f64;
-    let (lo, hi) = (band.0 / bin, band.1 / bin);
-    let gain = |k: f64| {
-        let soft = ((hi - lo) * 0.1).max(2.0);
-        ((k - lo) / soft + 0.5).clamp(0.0, 1.0) * ((hi - k) / soft + 0.5).clamp(0.0, 1.0)
-    };
-    let mut start = -(hop as isize);
-    while start < x.len() as isize {
-        for (i, v) in input.iter_mut().enumerate() {
-            let p = start + i as isize;
-            *v = if p >= 0 && (p as usize) < x.len() { x[p as usize] * hann[i] } else { 0.0 };
-        }
-        // Lengths are the plan's own, so the transform cannot fail.
-        let _ = forward.process(&mut input, &mut spectrum);
-        analytic.fill(Complex32::new(0.0, 0.0));
-        for (k, s) in spectrum.iter().enumerate() {
-            analytic[k] = *s * (2.0 * gain(k as f64) as f32 / length as f32);
-        }
-        inverse(&mut analytic);
-        // Hann windows half a block apart sum to one, and so do the magnitudes of what they cut out.
-        for (i, a) in analytic.iter().enumerate() {
-            let p = start + i as isize;
-            if p >= 0 && (p as usize) < out.len() {
-                out[p as usize] += a.norm();
-            }
-        }
-        start += hop as isize;
-    }
-    let n = ((rate / wanted).floor() as usize).max(1);
-    Envelope { band, rate: rate / n as f64, data: decimate(&Resampler::new(), &out, n) }
+/// One band of the way back: which bins, how strong each, into how many samples.
+struct Band {
+    from: usize,
+    gain: Vec<f32>,
+    fft: std::sync::Arc<dyn rustfft::Fft<f32>>,
+    work: Vec<Complex32>,
+    out: Vec<f32>,
 }
 
-/// A complex inverse transform of one length, unscaled, through the real transform's own planner crate.
-fn rustfft_inverse(length: usize) -> impl Fn(&mut [Complex<f32>]) {
-    let fft = rustfft::FftPlanner::<f32>::new().plan_fft_inverse(length);
-    move |data| fft.process(data)
+/// The envelopes of `x` in bands given as shares of its rate.
+pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)]) -> Vec<Envelope> {
+    let forward = RealFftPlanner::<f32>::new().plan_fft_forward(BLOCK);
+    let mut planner = FftPlanner::<f32>::new();
+    let mut ways: Vec<Band> = bands
+        .iter()
+        .map(|&(lo, hi)| {
+            let (lo, hi) = (lo * BLOCK as f64, hi * BLOCK as f64);
+            let soft = 0.1 * (hi - lo);
+            let from = lo.floor() as usize;
+            let width = (hi - lo).ceil() as usize;
+            let gain = (0..width)
+                .map(|k| {
+                    let k = (from + k) as f64;
+                    (((k - lo) / soft).clamp(0.0, 1.0) * ((hi - k) / soft).clamp(0.0, 1.0) * 2.0 / BLOCK as f64) as f32
+                })
+                .collect();
+            let length = width.next_power_of_two();
+            Band { from, gain, fft: planner.plan_fft_inverse(length), work: vec![Complex32::default(); length], out: vec![] }
+        })
+        .collect();
+    let (mut input, mut spectrum, mut scratch) = (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
+    let hop = BLOCK - 2 * MARGIN;
+    for start in (0..x.len()).step_by(hop) {
+        // The block begins a margin before what it is kept for; silence stands beyond the ends.
+        input.fill(0.0);
+        let (skip, from) = (MARGIN.saturating_sub(start), start.saturating_sub(MARGIN));
+        let n = (BLOCK - skip).min(x.len() - from);
+        input[skip..skip + n].copy_from_slice(&x[from..from + n]);
+        // Lengths are the plan's own, so the transform cannot fail.
+        let _ = forward.process_with_scratch(&mut input, &mut spectrum, &mut scratch);
+        for w in &mut ways {
+            let bins = w.gain.len();
+            for ((c, s), g) in w.work.iter_mut().zip(&spectrum[w.from..]).zip(&w.gain) {
+                *c = s * g;
+            }
+            w.work[bins..].fill(Complex32::default());
+            w.fft.process(&mut w.work);
+            let margin = w.work.len() * MARGIN / BLOCK;
+            w.out.extend(w.work[margin..w.work.len() - margin].iter().map(|c| c.norm_sqr().sqrt()));
+        }
+    }
+    ways.into_iter()
+        .map(|mut w| {
+            let share = w.work.len() as f64 / BLOCK as f64;
+            w.out.truncate((x.len() as f64 * share).ceil() as usize);
+            Envelope { rate: rate * share, data: w.out }
+        })
+        .collect()
 }
 
 #[cfg(test)]
@@ -79,14 +89,15 @@ mod tests {
     #[test]
     fn the_rhythm_of_an_amplitude_comes_back() {
         let rate = 4096.0;
-        let x: Vec<f32> = (0..40_000)
+        let x: Vec<f32> = (0..60_000)
             .map(|i| {
                 let t = i as f64 / rate;
-                ((1.0 + 0.5 * (TAU * 7.0 * t).cos()) * (TAU * 900.0 * t).sin() + 3.0 * (TAU * 50.0 * t).sin()) as f32
+                ((1.0 + 0.5 * (TAU * 7.0 * t).cos()) * (TAU * 800.0 * t).sin() + 3.0 * (TAU * 50.0 * t).sin()) as f32
             })
             .collect();
-        let e = envelope(&x, rate, (600.0, 1200.0), 256.0);
-        assert!((e.rate - 256.0).abs() < 1e-9);
+        let e = envelopes(&x, rate, &[(0.125, 0.25)]).remove(0);
+        assert_eq!(e.rate, 512.0);
+        assert_eq!(e.data.len(), 7500);
         let middle = &e.data[200..e.data.len() - 200];
         let mean = middle.iter().sum::<f32>() / middle.len() as f32;
         assert!((mean - 1.0).abs() < 0.03, "{mean}");
@@ -96,13 +107,20 @@ mod tests {
             c += f64::from(*v) * a.cos();
             s += f64::from(*v) * a.sin();
         }
-        let amplitude = 2.0 * f64::hypot(c, s) / middle.len() as f64;
-        assert!((amplitude - 0.5).abs() < 0.05, "{amplitude}");
+        // In phase with the amplitude itself, across the joints of blocks.
+        assert!((2.0 * c / middle.len() as f64 - 0.5).abs() < 0.03 && (2.0 * s / middle.len() as f64).abs() < 0.03);
+    }
+
+    #[test]
+    fn a_tone_outside_the_band_leaves_nothing() {
+        let x: Vec<f32> = (0..40_000).map(|i| (TAU * 0.05 * i as f64).sin() as f32).collect();
+        let e = envelopes(&x, 1.0, &[(0.125, 0.25)]).remove(0);
+        assert!(e.data[500..4000].iter().all(|v| *v < 1e-3));
     }
 
     #[test]
     fn short_input_is_no_trouble() {
-        assert!(envelope(&[0.0; 10], 100.0, (10.0, 20.0), 50.0).data.len() <= 10);
-        assert!(envelope(&[], 100.0, (10.0, 20.0), 50.0).data.is_empty());
+        assert!(envelopes(&[0.0; 10], 100.0, &[(0.1, 0.2)])[0].data.len() <= 10);
+        assert!(envelopes(&[], 100.0, &[(0.1, 0.2)])[0].data.is_empty());
     }
 }

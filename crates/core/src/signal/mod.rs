@@ -10,8 +10,8 @@ mod spectrum;
 mod speed;
 mod wk;
 
-pub use envelope::{Envelope, envelope};
-pub use resample::{Resampler, decimate};
+pub use envelope::{Envelope, envelopes};
+pub use resample::{PASSBAND, Pyramid, Resampler};
 pub use spectrum::{OrderSpectra, spectra};
 pub use speed::{SpeedTrack, true_samples};
 pub use wk::{FELT_MS2, felt, felt_line, wk};

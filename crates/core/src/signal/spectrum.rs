@@ -24,9 +24,9 @@ impl OrderSpectra {
     pub fn order(&self, bin: usize) -> f64 {
         bin as f64 / self.turns as f64
     }
-    /// How many windows would be as good if they did not overlap (Hann, hop a quarter: each is worth about half).
+    /// How many windows would be as good if they did not overlap (Hann, half a window apart).
     pub fn independent(windows: usize) -> f64 {
-        (windows as f64 * 0.52).max(1.0)
+        (windows as f64 * 0.95).max(1.0)
     }
     /// Power over floor, averaged over some windows; one loud window counts at most `cap`.
     pub fn ratio(&self, windows: impl Iterator<Item = usize> + Clone, cap: f32) -> Vec<f64> {
@@ -42,7 +42,7 @@ impl OrderSpectra {
     }
 }
 
-/// Windows of `turns` turns, a quarter of a window apart, over samples at `per_turn` samples a turn,
+/// Windows of `turns` turns, half a window apart, over samples at `per_turn` samples a turn,
 /// up to `max_order`; `usable` says whether a window (first sample, end) may count.
 pub fn spectra(
     x: &[f32],
@@ -53,7 +53,7 @@ pub fn spectra(
     usable: impl Fn(usize, usize) -> bool,
 ) -> OrderSpectra {
     let length = per_turn * turns;
-    let hop = (length / 4).max(1);
+    let hop = (length / 2).max(1);
     let bins = ((max_order * turns as f64) as usize).min(length / 2);
     let starts: Vec<usize> =
         (0..).map(|k| k * hop).take_while(|s| s + length <= x.len()).filter(|&s| usable(s, s + length)).collect();
@@ -84,7 +84,7 @@ pub fn spectra(
 /// Noise under a spectrum: the median within ±0.8 orders, over ln 2 (the median of an exponential).
 fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
     let half = (turns * 4 / 5).max(8);
-    let step = (turns / 8).max(1);
+    let step = (turns / 4).max(1);
     let mut buffer = vec![];
     let knots: Vec<f32> = (0..power.len().div_ceil(step) + 1)
         .map(|k| {
@@ -118,7 +118,7 @@ mod tests {
         let n = 64;
         let x: Vec<f32> = (0..n * 300).map(|i| (0.7 * (TAU * 4.125 * i as f64 / n as f64).cos()) as f32).collect();
         let s = spectra(&x, n, 32, 12.0, true, |_, _| true);
-        assert!(s.power.len() > 30);
+        assert!(s.power.len() > 15);
         let bin = (4.125 * 32.0) as usize;
         assert!((s.power[3][bin].sqrt() - 0.7).abs() < 0.01);
         assert_eq!(s.order(bin), 4.125);

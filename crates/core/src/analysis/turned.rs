@@ -1,0 +1,75 @@
+//! A channel in wheel turns: densely for high orders, sparsely for low ones, and in windows.
+
+use super::angle::{Angle, STEPS};
+use crate::signal::{OrderSpectra, PASSBAND, Pyramid, Resampler, spectra};
+
+/// Samples a turn for low orders.
+const SPARSE: usize = 32;
+
+/// Samples a turn that hold orders up to `top`.
+pub(super) fn samples_for(top: f64) -> usize {
+    [32usize, 64, 96, 128, 192, 256].into_iter().find(|n| *n as f64 * PASSBAND >= top).unwrap_or(256)
+}
+
+/// A channel at equal angles.
+pub(super) struct Turned {
+    sparse: Vec<f32>,
+    /// Empty where the sparse one holds all orders.
+    dense: Vec<f32>,
+    per_turn: usize,
+}
+
+impl Turned {
+    /// Turns a signal whose first sample stands at `start` into samples that hold orders up to `top`.
+    pub fn new(r: &Resampler, angle: &Angle, x: &Pyramid, start: f64, top: f64) -> Self {
+        let per_turn = samples_for(top);
+        let sparse = angle.resample(r, x, start, SPARSE);
+        let dense = if per_turn > SPARSE { angle.resample(r, x, start, per_turn) } else { vec![] };
+        Self { sparse, dense, per_turn: per_turn.max(SPARSE) }
+    }
+
+    /// Samples, and how many of them a turn, that hold an order.
+    pub fn for_order(&self, order: f64) -> (&[f32], usize) {
+        if self.dense.is_empty() || order <= PASSBAND * SPARSE as f64 {
+            (&self.sparse, SPARSE)
+        } else {
+            (&self.dense, self.per_turn)
+        }
+    }
+
+    /// Windows of so many turns, up to an order.
+    pub fn windows(&self, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Windows {
+        let (x, per_turn) = self.for_order(top);
+        Windows::new(x, per_turn, angle, turns, top, with_floor)
+    }
+}
+
+/// Order spectra of overlapping windows, each with its speed.
+pub(super) struct Windows {
+    pub spectra: OrderSpectra,
+    /// Mean speed of each window, km/h.
+    pub speed: Vec<f64>,
+}
+
+impl Windows {
+    /// Windows over samples at `per_turn` a turn.
+    pub fn new(x: &[f32], per_turn: usize, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
+        let n = per_turn / STEPS;
+        let spectra = spectra(x, per_turn, turns, top, with_floor, |a, b| angle.usable(a / n, b / n));
+        let speed = spectra.starts.iter().map(|s| angle.mean_kmh(s / n, (s + spectra.length) / n)).collect();
+        Self { spectra, speed }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn there_are_samples_enough_for_every_order() {
+        for top in [8.0, 12.0, 20.0, 41.0, 82.0, 96.0] {
+            assert!(samples_for(top) as f64 * PASSBAND >= top);
+            assert_eq!(samples_for(top) % STEPS, 0);
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! Order work beside the bare transforms of the same samples. Times are told, never asserted.
+
+use baricord_core::analysis::{Silent, analyze, known_map};
+use baricord_core::case::RecordingSpec;
+use baricord_core::signal::{Channel, Samples};
+use baricord_core::units::Seconds;
+use baricord_core::vehicle::sample::rear_drive;
+use baricord_simulator::{RunPlan, run};
+use std::time::{Duration, Instant};
+
+fn best(times: usize, mut f: impl FnMut()) -> Duration {
+    (0..times)
+        .map(|_| {
+            let t = Instant::now();
+            f();
+            t.elapsed()
+        })
+        .min()
+        .unwrap_or_default()
+}
+
+/// The floor: Hann 4096, hop 2048, f32, one thread.
+fn bare_transforms(channels: &[Vec<f32>]) -> f32 {
+    let (n, hop) = (4096, 2048);
+    let fft = realfft::RealFftPlanner::<f32>::new().plan_fft_forward(n);
+    let (mut i, mut o, mut scratch) = (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec());
+    let hann: Vec<f32> = (0..n).map(|k| 0.5 - 0.5 * (std::f32::consts::TAU * k as f32 / n as f32).cos()).collect();
+    let mut sum = 0.0;
+    for part in channels.iter().flat_map(|c| c.windows(n).step_by(hop)) {
+        for ((x, v), h) in i.iter_mut().zip(part).zip(&hann) {
+            *x = v * h;
+        }
+        fft.process_with_scratch(&mut i, &mut o, &mut scratch).expect("lengths fit");
+        sum += o[5].norm_sqr();
+    }
+    sum
+}
+
+fn measure(minutes: f64, channels: usize, rate_hz: f64) {
+    let v = rear_drive(2);
+    let plan = RunPlan {
+        gear: Some("5".into()),
+        from_kmh: 40.0,
+        to_kmh: 120.0,
+        seconds: 60.0 * minutes,
+        rate_hz,
+        seed: 3,
+        ..RunPlan::default()
+    };
+    let (mut s, truth) = run(&v, &["prop-imbalance@prop.rear.s2:0.6".parse().expect("a fault")], &plan).expect("a run");
+    let first = s.channels.remove(0);
+    s.channels = (0..channels).map(|i| Channel { name: format!("a{i}"), ..first.clone() }).collect();
+    let data: Vec<Vec<f32>> = s.channels.iter().map(|c| c.data.to_vec().expect("samples")).collect();
+    let floor = best(5, || {
+        std::hint::black_box(bare_transforms(&data));
+    });
+    drop(data);
+    let one: Vec<Samples> =
+        s.channels.iter().map(|c| Samples { channels: vec![c.clone()], ..s.clone() }).collect();
+    let map = best(3, || {
+        for s in &one {
+            std::hint::black_box(known_map(&v, s, Seconds(truth.lag_s), truth.scale, 10.0).expect("a map"));
+        }
+    });
+    let spec: RecordingSpec =
+        serde_json::from_value(serde_json::json!({"id": "R1", "gear": "5", "throttle": "drive"})).expect("a spec");
+    let runs = [(spec, s)];
+    let whole = best(2, || drop(std::hint::black_box(analyze(&v, &runs, &Silent).expect("an analysis"))));
+    let ratio = |a: Duration| a.as_secs_f64() / floor.as_secs_f64();
+    println!("{minutes} min x {channels} channels x {rate_hz} Hz, one thread: bare FFTs {floor:.1?}");
+    println!("  order map, lag and scale known: {:.1} x ({map:.1?})", ratio(map));
+    println!("  whole analysis with lag, scale, envelopes: {:.1} x ({whole:.1?})", ratio(whole));
+}
+
+fn main() {
+    rayon::ThreadPoolBuilder::new().num_threads(1).build().expect("a pool").install(|| {
+        measure(10.0, 1, 2048.0);
+        measure(30.0, 4, 4096.0);
+    });
+}
