@@ -55,8 +55,7 @@ fn measure(minutes: f64, channels: usize, rate_hz: f64) {
         std::hint::black_box(bare_transforms(&data));
     });
     drop(data);
-    let one: Vec<Samples> =
-        s.channels.iter().map(|c| Samples { channels: vec![c.clone()], ..s.clone() }).collect();
+    let one: Vec<Samples> = s.channels.iter().map(|c| Samples { channels: vec![c.clone()], ..s.clone() }).collect();
     let map = best(3, || {
         for s in &one {
             std::hint::black_box(known_map(&v, s, Seconds(truth.lag_s), truth.scale, 10.0).expect("a map"));

@@ -1,6 +1,5 @@
 //! A recording turned from time into wheel turns.
 
-use crate::problem::Problem;
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
 
 /// Below this speed (m/s) a window does not count: the reference is too uncertain.
@@ -91,6 +90,11 @@ impl Angle {
         Self { moments, speed, sum, unusable, circumference: reference.circumference }
     }
 
+    /// The wheel's highest turns a second.
+    pub fn fastest_hz(&self) -> f64 {
+        f64::from(self.speed.iter().copied().fold(0.0, f32::max)) / self.circumference
+    }
+
     /// Whole turns that it holds.
     pub fn turns(&self) -> usize {
         self.moments.len().saturating_sub(1) / STEPS
@@ -100,18 +104,23 @@ impl Angle {
     pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize) -> Vec<f32> {
         let n = per_turn / STEPS;
         let mut out = Vec::with_capacity(self.moments.len() * n);
+        let mut stretch = r.stretch(x, per_turn as f64);
         for (t, v) in self.moments.windows(2).zip(self.speed.windows(2)) {
             let wheel = |v: f32| f64::from(v).max(SLOWEST) / self.circumference;
             let (f0, f1) = (wheel(v[0]), wheel(v[1]));
-            let stretch = r.stretch(x, 0.5 * (f0 + f1) * per_turn as f64);
+            let rate = 0.5 * (f0 + f1) * per_turn as f64;
+            if !stretch.serves(rate) {
+                stretch = r.stretch(x, rate);
+            }
             // Hermite cubic of time over angle: it leaves and arrives at the wheel's own speed.
             let (t0, d) = (t[0] - start, t[1] - t[0]);
             let (m0, m1) = (1.0 / (STEPS as f64 * f0), 1.0 / (STEPS as f64 * f1));
             let (a, b) = (m0 + m1 - 2.0 * d, 3.0 * d - 2.0 * m0 - m1);
             // Where the reference was held up, the straight line is safer than the cubic.
             let (a, b, m0) = if (m0 / d - 1.0).abs() > 0.2 { (0.0, 0.0, d) } else { (a, b, m0) };
+            let each = 1.0 / n as f64;
             out.extend((0..n).map(|j| {
-                let u = j as f64 / n as f64;
+                let u = each * j as f64;
                 stretch.at(t0 + u * (m0 + u * (b + u * a)))
             }));
         }
@@ -128,9 +137,4 @@ impl Angle {
         let to = to.min(self.speed.len());
         3.6 * (self.sum[to] - self.sum[from.min(to)]) / to.saturating_sub(from).max(1) as f64
     }
-}
-
-/// A channel ready to be taken at any slower rate.
-pub(super) fn pyramid(data: &crate::signal::Data, rate: f64) -> Result<Pyramid, Problem> {
-    Ok(Pyramid::new(data.to_vec()?, rate, 100.0))
 }

@@ -21,7 +21,7 @@ pub use map::OrderMap;
 use crate::case::RecordingSpec;
 use crate::orders::{self, OrderLine};
 use crate::problem::{Problem, Warning};
-use crate::signal::{Quantity, Resampler, Samples};
+use crate::signal::{Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::Vehicle;
 use angle::Angle;
 use lines::Line;
@@ -103,9 +103,12 @@ impl Tracked {
     }
 }
 
+/// No signal is needed at fewer samples a second.
+const SLOWEST_LEVEL: f64 = 100.0;
+
 /// The highest order that a channel can show at its slow speeds.
 fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {
-    (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 96.0)
+    (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 87.0)
 }
 
 /// Turns all recordings of a vehicle into wheel turns, with one scale.
@@ -171,8 +174,8 @@ pub fn known_map(
     let reference = angle::Reference { track, span, lag: lag.get(), circumference };
     let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = angle::pyramid(&c.data, s.rate.get())?;
-    let x = Turned::new(&Resampler::new(), &angle, &x, s.start.get(), top);
+    let x = Pyramid::of(&c.data, s.rate.get(), turned::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
+    let x = Turned::new(Resampler::shared(), &angle, &x, s.start.get(), top);
     Ok(Some(map::draw(&x, &angle, top, scale)))
 }
 
@@ -206,18 +209,18 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if !moving && !s.speed.is_empty() {
         warnings.push(Warning::new("speed-zero", "the speed column holds zeros only; the engine speed was used"));
     }
-    let resampler = Resampler::new();
+    let resampler = Resampler::shared();
     let start = s.start.get();
     let (mut prepared, mut light) = (vec![], vec![]);
     for (i, c) in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse).enumerate() {
-        let x = angle::pyramid(&c.data, s.rate.get())?;
+        let x = Pyramid::of(&c.data, s.rate.get(), f64::MAX, SLOWEST_LEVEL)?;
         let envelopes = pulses::envelopes_of(&x);
         if i < 2 {
-            light.extend(reference::light(&x, &envelopes));
+            light.extend(reference::light(&x, if i == 0 { &envelopes } else { &[] }));
         }
         prepared.push((c, x, envelopes));
     }
-    let Some((reference, lag)) = reference::fit(s, &resampler, &light, &readings, circumference) else {
+    let Some((reference, lag)) = reference::fit(s, resampler, &light, &readings, circumference) else {
         warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
         return refuse(warnings);
     };
@@ -241,8 +244,8 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     };
     let mut channels = vec![];
     for (c, x, envelopes) in prepared {
-        let pulses = pulses::find(&resampler, &envelopes, start, &angle);
-        let x = Turned::new(&resampler, &angle, &x, start, top);
+        let pulses = pulses::find(resampler, &envelopes, start, &angle);
+        let x = Turned::new(resampler, &angle, &x, start, top);
         let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
         channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });
     }

@@ -13,7 +13,7 @@ const LOWEST_RATE: f64 = 1000.0;
 const BANDS: [(f64, f64); 3] = [(0.0625, 0.125), (0.125, 0.25), (0.25, 0.45)];
 /// Samples a turn of an envelope, and the highest order that is looked at in it.
 const PER_TURN: usize = 64;
-const TOP: f64 = 24.0;
+const TOP: f64 = 21.7;
 
 /// Envelopes of a channel, each ready to be turned into angle; none where it is too slow to ring.
 pub(super) fn envelopes_of(x: &Pyramid) -> Vec<Pyramid> {

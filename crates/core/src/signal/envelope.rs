@@ -51,7 +51,8 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)]) -> Vec<Envelope> {
             Band { from, gain, fft: planner.plan_fft_inverse(length), work: vec![Complex32::default(); length], out: vec![] }
         })
         .collect();
-    let (mut input, mut spectrum, mut scratch) = (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
+    let (mut input, mut spectrum, mut scratch) =
+        (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
     let hop = BLOCK - 2 * MARGIN;
     for start in (0..x.len()).step_by(hop) {
         // The block begins a margin before what it is kept for; silence stands beyond the ends.
