@@ -19,15 +19,36 @@ use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
 use fault::Source;
 use noise::Noise;
+use std::collections::BTreeMap;
 use std::f64::consts::TAU;
 
 /// What a run really was: for tests, never shown to the rules.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Truth {
     /// True wheel frequency over v/C.
     pub scale: f64,
     /// How late the speed comes, s.
     pub lag_s: f64,
+    /// Every tone that was there.
+    pub tones: Vec<TrueTone>,
+    /// Every rhythm that was there, pulses a wheel turn.
+    pub rhythms: Vec<f64>,
+}
+
+/// A tone as it really was: all sources of one order together.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TrueTone {
+    /// In wheel turns.
+    pub order: f64,
+    /// Middle of a bin of 5 km/h by the true speed, and the root mean square of its peak amplitude there, m/s².
+    pub levels: Vec<(f64, f64)>,
+}
+
+/// Sums of one tone while it runs.
+struct Tally {
+    order: f64,
+    now: (f64, f64),
+    bins: BTreeMap<i64, (f64, u32)>,
 }
 
 /// Drives a vehicle with faults through a plan.
@@ -41,39 +62,83 @@ pub fn run(v: &Vehicle, faults: &[FaultSpec], plan: &RunPlan) -> Result<(Samples
     }
     // The vehicle's own tyre and phone do not change from run to run: they come from its name.
     let mut own = Noise::new(name_seed(&v.name));
-    let truth = Truth { scale: 1.0 + 0.02 * (own.uniform() * 2.0 - 1.0), lag_s: 0.35 + 0.5 * own.uniform() };
+    let (scale, lag_s) = (1.0 + 0.02 * (own.uniform() * 2.0 - 1.0), 0.35 + 0.5 * own.uniform());
     let body_hz = 22.0 + 30.0 * own.uniform();
     let mut noise = Noise::new(plan.seed ^ 0x5ea1);
     let rate = plan.rate_hz;
     let n = (plan.seconds * rate) as usize;
     let speed = road::Drive::new(plan, &mut noise);
-    let circumference = label / truth.scale;
+    // Driven wheels slip a little.
+    let slip = if plan.throttle() == "drive" { 0.0008 } else { 0.0 };
+    let circumference = label / scale;
     let phases: Vec<f64> = sources.iter().map(|_| TAU * noise.uniform()).collect();
+    // Sources of one order add up with their phases: one tally an order.
+    let mut tallies: Vec<Tally> = vec![];
+    let tally_of: Vec<usize> = sources
+        .iter()
+        .map(|s| {
+            let order = s.order(epw).map_or(f64::NAN, |o| o.0);
+            let tone = matches!(s, Source::Tone { .. });
+            let found = tallies.iter().position(|t| tone && (t.order - order).abs() < 1e-9);
+            found.unwrap_or_else(|| {
+                tallies.push(Tally { order, now: (0.0, 0.0), bins: BTreeMap::new() });
+                tallies.len() - 1
+            })
+        })
+        .collect();
+    let mut rhythms: Vec<f64> = vec![];
     let (mut turns, mut wander, mut samples) = (0.0f64, 0.0f64, Vec::with_capacity(n));
     let mut rough = noise::Road::new(rate, body_hz);
     let mut ring = fault::Ring::new(rate);
     for i in 0..n {
         let t = i as f64 / rate;
         let kmh = speed.at(t);
-        // The rolling radius wanders a little with load and camber; driven wheels slip a little.
+        // The rolling radius wanders a little with load and camber.
         wander += (-wander * 0.2 + 0.0004 * noise.normal()) / rate.sqrt() * 0.3;
-        let slip = if plan.throttle() == "drive" { 0.0008 } else { 0.0 };
         let wheel_hz = kmh / 3.6 / circumference * (1.0 + wander.clamp(-0.002, 0.002) + slip);
         turns += wheel_hz / rate;
         let mut a = rough.next(&mut noise, kmh);
-        for (s, p) in sources.iter().zip(&phases) {
+        for ((s, p), k) in sources.iter().zip(&phases).zip(&tally_of) {
             let Some((order, per)) = s.order(epw) else { continue };
             let f = order * wheel_hz;
             match s {
                 Source::Tone { .. } => {
                     let (gain, shift) = body(f, body_hz);
-                    a += s.amplitude(f, wheel_hz * per) * gain * (TAU * turns * order + p + shift).sin();
+                    let level = s.amplitude(f, wheel_hz * per) * gain;
+                    a += level * (TAU * turns * order + p + shift).sin();
+                    let now = &mut tallies[*k].now;
+                    *now = (now.0 + level * p.cos(), now.1 + level * p.sin());
                 }
                 Source::Pulse { .. } => a += ring.next((turns * order).floor(), s.amplitude(f, kmh), &mut noise),
             }
         }
+        for t in &mut tallies {
+            let bin = t.bins.entry((kmh / 5.0).floor() as i64).or_default();
+            *bin = (bin.0 + t.now.0.powi(2) + t.now.1.powi(2), bin.1 + 1);
+            t.now = (0.0, 0.0);
+        }
         samples.push(a as f32 + 0.01 * noise.normal() as f32);
     }
+    for s in &sources {
+        if let (Source::Pulse { .. }, Some((order, _))) = (s, s.order(epw)) {
+            rhythms.push(order);
+        }
+    }
+    // What the channel's unit makes of it.
+    let unit = if plan.sound { 0.05 } else { 1.0 };
+    let tones = tallies
+        .into_iter()
+        .filter(|t| t.order.is_finite() && !rhythms.contains(&t.order))
+        .map(|t| TrueTone {
+            order: t.order,
+            levels: t
+                .bins
+                .into_iter()
+                .map(|(b, (sum, n))| (5.0 * (b as f64 + 0.5), unit * (sum / f64::from(n)).sqrt()))
+                .collect(),
+        })
+        .collect();
+    let truth = Truth { scale: scale * (1.0 + slip), lag_s, tones, rhythms };
     let channel = if plan.sound {
         Channel {
             name: "mic".into(),
@@ -88,7 +153,7 @@ pub fn run(v: &Vehicle, faults: &[FaultSpec], plan: &RunPlan) -> Result<(Samples
         rate: Hz(rate),
         start: Seconds(0.0),
         channels: vec![channel],
-        speed: speed.phone(truth.lag_s, plan, &mut noise),
+        speed: speed.phone(lag_s, plan, &mut noise),
         ..Samples::default()
     };
     Ok((out, truth))

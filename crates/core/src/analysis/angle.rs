@@ -95,6 +95,19 @@ impl Angle {
         f64::from(self.speed.iter().copied().fold(0.0, f32::max)) / self.circumference
     }
 
+    /// How much the scale is off, relative, for each second that the lag is off: the mean of dv/dt over v.
+    pub fn pull_of_lag(&self) -> f64 {
+        let good: Vec<usize> = (1..self.speed.len()).filter(|&i| self.usable(i - 1, i)).collect();
+        let sum: f64 = good
+            .iter()
+            .map(|&i| {
+                let (a, b) = (f64::from(self.speed[i - 1]), f64::from(self.speed[i]));
+                (b / a).ln() / (self.moments[i] - self.moments[i - 1]).max(1e-6)
+            })
+            .sum();
+        sum / good.len().max(1) as f64
+    }
+
     /// Whole turns that it holds.
     pub fn turns(&self) -> usize {
         self.moments.len().saturating_sub(1) / STEPS

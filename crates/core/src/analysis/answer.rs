@@ -278,13 +278,21 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
     }
 }
 
-/// The bin with the largest level among those that stand above their error.
+/// The bin with the largest level among those that stand above their error. The largest of many weak
+/// levels is large by chance: the weaker a level, the more its neighbours are asked.
 pub(crate) fn peak_of(levels: &[LevelBin]) -> Option<LevelBin> {
-    levels
-        .iter()
-        .filter(|l| l.amplitude > 2.5 * l.sigma)
-        .max_by(|a, b| (a.amplitude - a.sigma).total_cmp(&(b.amplitude - b.sigma)))
-        .copied()
+    let score = |i: usize| {
+        let l = levels[i];
+        let doubt = (8.0 * l.sigma / l.amplitude.max(1e-12) - 0.3).clamp(0.0, 1.0);
+        let near = |j: Option<usize>| j.and_then(|j| levels.get(j)).map(|n| (n.amplitude, 1.0));
+        let beside = [near(i.checked_sub(1)), near(Some(i + 1)), Some((2.0 * l.amplitude, 2.0))];
+        let (sum, weight) = beside.into_iter().flatten().fold((0.0, 0.0), |s, n| (s.0 + n.0, s.1 + n.1));
+        (1.0 - doubt) * (l.amplitude - l.sigma) + doubt * (sum / weight - l.sigma)
+    };
+    (0..levels.len())
+        .filter(|&i| levels[i].amplitude > 2.5 * levels[i].sigma)
+        .max_by(|&a, &b| score(a).total_cmp(&score(b)))
+        .map(|i| levels[i])
 }
 
 /// Whether an engine makes such an order: halves up to three, firing and its double.

@@ -11,8 +11,10 @@ use std::f64::consts::{PI, TAU};
 
 /// Width of the speed bins in which levels are taken, km/h.
 pub const SPEED_BIN: f64 = 5.0;
+/// How well a level is told at best, relative: a bin of speed is a little off at its edges.
+const REPEATS: f64 = 0.02;
 /// Below this a line is not told from noise.
-const SIGNIFICANT: f64 = 5.5;
+const SIGNIFICANT: f64 = 6.0;
 
 /// A line found, its order still that of the uncorrected reference.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -116,7 +118,9 @@ pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<Level
         .map(|(i, &o)| {
             let close: Vec<usize> = (0..orders.len()).filter(|&j| j != i && (orders[j] - o).abs() < 0.3).collect();
             let gap = close.iter().map(|&j| (orders[j] - o).abs()).fold(0.3, f64::min);
-            let turns = ((2.4 / gap).ceil() as usize).clamp(12, 64);
+            // A long block tells neighbours apart, but a high order smears over it.
+            let most = ((160.0 / o) as usize).clamp(16, 64);
+            let turns = ((2.4 / gap).ceil() as usize).clamp(12, most);
             let group: Vec<f64> = std::iter::once(o).chain(close.iter().map(|&j| orders[j])).collect();
             levels_of(x, angle, &group, orders, turns)
         })
@@ -247,7 +251,7 @@ fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize
             let sigma_power = ((floor * floor + 2.0 * floor * amplitude * amplitude) / k).sqrt();
             let sigma =
                 if amplitude > 0.0 { (sigma_power / (2.0 * amplitude)).min(sigma_power.sqrt()) } else { sigma_power.sqrt() };
-            LevelBin { speed_kmh: (bin as f64 + 0.5) * SPEED_BIN, amplitude, sigma: sigma.max(0.005 * amplitude).max(1e-9) }
+            LevelBin { speed_kmh: (bin as f64 + 0.5) * SPEED_BIN, amplitude, sigma: sigma.hypot(REPEATS * amplitude).max(1e-9) }
         })
         .collect()
 }

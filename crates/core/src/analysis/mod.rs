@@ -106,6 +106,9 @@ impl Tracked {
 /// No signal is needed at fewer samples a second.
 const SLOWEST_LEVEL: f64 = 100.0;
 
+/// What a driven wheel slips and a tyre wanders by, relative.
+const SLIP: f64 = 0.0003;
+
 /// The highest order that a channel can show at its slow speeds.
 fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {
     (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 87.0)
@@ -145,7 +148,11 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
             })
         })
         .collect();
-    let scale = reference::scale(&ridges);
+    let mut scale = reference::scale(&ridges);
+    // A lag that is a little off moves every ridge of its recording alike, and wheels slip by a little.
+    let lags: Vec<f64> = out.iter().filter_map(|o| o.as_ref().ok()).map(|t| t.lag.sigma * t.angle.pull_of_lag()).collect();
+    let pulled = lags.iter().map(|l| l * l).sum::<f64>().sqrt() / lags.len().max(1) as f64;
+    scale.sigma = scale.sigma.hypot(pulled).hypot(SLIP);
     for t in out.iter_mut().filter_map(|o| o.as_mut().ok()) {
         t.scale = scale;
         if scale.uncertain && t.channels.iter().any(|c| !c.lines.is_empty()) {

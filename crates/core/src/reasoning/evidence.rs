@@ -236,7 +236,7 @@ fn measured(
     m: &Measurement,
 ) -> Result<Option<Evidence>, crate::problem::Problem> {
     let v = &case.vehicle;
-    let (test, over, value_words, at) = match m.kind.as_str() {
+    let (test, over, gross, value_words, at) = match m.kind.as_str() {
         "angles" => {
             let at = case.measurement_place(m)?;
             let mut input: crate::angles::AnglesInput = crate::problem::read_json(&m.input)?;
@@ -255,7 +255,8 @@ fn measured(
                 .fold(0.0, f64::max);
             let p: f64 = torsional.max(sections);
             let words = format!("angles: pinion shaken by {:.0} of {limit:.0} rad/s²", a.torsional_rads2.get());
-            ("angle-survey", p, words, at)
+            let worst = a.sections_rads2.iter().map(|s| s.get() / section).fold(a.torsional_rads2.get() / limit, f64::max);
+            ("angle-survey", p, worst, words, at)
         }
         "runout" => {
             let at = case.measurement_place(m)?;
@@ -267,7 +268,7 @@ fn measured(
             let test = if at.starts_with("half.") { "half-shaft-runout" } else { "runout-survey" };
             let p = surely_over(r.raw_tir_mm.get(), limit, 0.03);
             let words = format!("runout {:.2} of {limit:.2} mm at {}", r.raw_tir_mm.get(), v.place_words(&at));
-            (test, p, words, at)
+            (test, p, r.raw_tir_mm.get() / limit, words, at)
         }
         _ => return Ok(None),
     };
@@ -276,7 +277,11 @@ fn measured(
     let index = |id: &str| t.outcomes.iter().position(|o| o.id == id);
     let (Some(o), Some(w)) = (index("over"), index("within")) else { return Ok(None) };
     let likely = |i| outcome_likelihood(v, k, all, t, i, place.as_ref(), None);
-    let likelihood = likely(o).iter().zip(likely(w)).map(|(a, b)| over * a + (1.0 - over) * b).collect();
+    // A little over the limit is common on sound vehicles; a lot over is not: the less so, the further.
+    let base = t.outcomes[o].base;
+    let rarer = (1.0 / gross.max(1.0)).max(k.weights.measured.least);
+    let of_over = |a: f64| if (a - base).abs() < 1e-12 { a * rarer } else { a };
+    let likelihood = likely(o).iter().zip(likely(w)).map(|(a, b)| over * of_over(*a) + (1.0 - over) * b).collect();
     Ok(Some(Evidence { words: value_words, test: test.into(), at: Some(at), likelihood, group: None }))
 }
 

@@ -193,6 +193,14 @@ pub struct RepairWeights {
     pub cured_others: f64,
 }
 
+/// What measurements say.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MeasuredWeights {
+    /// Share of a base rate that is left when a value is far over its limit.
+    pub least: f64,
+}
+
 /// What recordings say.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -231,6 +239,8 @@ pub struct Weights {
     pub repair: RepairWeights,
     /// Recordings.
     pub recording: RecordingWeights,
+    /// What measurements say.
+    pub measured: MeasuredWeights,
     /// Time.
     pub time: TimeWeights,
 }
