@@ -4,12 +4,12 @@
 use crate::problem::{Problem, read_json};
 use crate::units::{Hz, KilometresPerHour, Rpm};
 use crate::vehicle::{Tyre, Vehicle};
-use crate::{angles, bearing, orders, runout, shaft};
+use crate::{angles, bearing, orders, road_plan, runout, shaft};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
 /// The calculations there are.
-pub const NAMES: &[&str] = &["tyre", "speeds", "orders", "angles", "runout", "critical-speed", "bearing"];
+pub const NAMES: &[&str] = &["tyre", "speeds", "orders", "angles", "runout", "critical-speed", "bearing", "separability"];
 
 #[derive(Deserialize)]
 struct Setting {
@@ -44,6 +44,7 @@ pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
         "angles" => json!(angles::angles(&read_json(input)?)?),
         "runout" => json!(runout::runout(&read_json(input)?)?),
         "critical-speed" => json!(shaft::critical_speed(&read_json(input)?)?),
+        "separability" => json!(road_plan::separability(&read_json(input)?)?),
         "bearing" => json!(bearing::bearing(read_json(input)?)?),
         other => {
             return Err(Problem::new("unknown-calculation", format!("no calculation “{other}”; there are {}", NAMES.join(", ")))

@@ -15,6 +15,7 @@ pub mod orders;
 pub mod problem;
 pub mod progress;
 pub mod reasoning;
+pub mod road_plan;
 pub mod runout;
 pub mod shaft;
 pub mod signal;

@@ -88,7 +88,7 @@ fn drive(v: &Vehicle, fault: &FaultSpec, seed: u64, rng: &mut ChaCha8Rng) -> Opt
         seed,
         ..RunPlan::default()
     };
-    let (samples, truth) = run(v, &[fault.clone()], &plan).ok()?;
+    let (samples, truth) = run(v, std::slice::from_ref(fault), &plan).ok()?;
     let spec: RecordingSpec =
         serde_json::from_value(serde_json::json!({"id": "R1", "gear": gear, "throttle": "drive"})).expect("a spec");
     let a = analyze(v, &[(spec, samples)], &Silent).expect("an analysis");

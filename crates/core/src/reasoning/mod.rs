@@ -9,10 +9,12 @@ mod evidence;
 mod hypotheses;
 pub mod knowledge;
 mod next;
+mod parting;
 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
 pub use next::{NextTest, OutcomePreview};
+pub use parting::Parting;
 
 use crate::analysis::Analysis;
 use crate::case::Case;

@@ -1,0 +1,276 @@
+//! The road test that separates: which suspects an order cannot tell apart in which gear, the fewest
+//! runs that part every pair that can be parted, and the test that parts the rest.
+//!
+//! Two orders are told apart when they stand at least 2/turns from each other, the width of a Hann
+//! window's line over so many wheel turns. The runs are an exact minimal set cover.
+
+use crate::orders::{Base, OrderLine, What, orders};
+use crate::problem::{Problem, positive};
+use crate::reasoning::Parting;
+use crate::reasoning::knowledge::builtin;
+use crate::units::{KilometresPerHour, Order};
+use crate::vehicle::Vehicle;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// Most gears that are tried in one plan.
+const MOST_RUNS: usize = 12;
+
+/// A range of road speed.
+#[derive(Clone, Copy, Debug, Deserialize, Serialize)]
+pub struct Speeds {
+    /// From.
+    pub from: KilometresPerHour,
+    /// To.
+    pub to: KilometresPerHour,
+}
+
+/// One suspect line, as asked.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+pub struct Suspect {
+    /// What makes it.
+    pub what: What,
+    /// The part.
+    pub at: String,
+}
+
+/// What is to be separated.
+#[derive(Clone, Debug, Deserialize)]
+pub struct SeparabilityInput {
+    /// The vehicle.
+    pub vehicle: Value,
+    /// Speeds of a run.
+    pub speeds_kmh: Speeds,
+    /// Gears that may be driven, by name; none on a single speed.
+    #[serde(default)]
+    pub gears: Vec<Option<String>>,
+    /// Wheel turns in the window.
+    pub turns: f64,
+    /// The suspects; all lines when left out.
+    #[serde(default)]
+    pub suspects: Option<Vec<Suspect>>,
+}
+
+/// Two suspects that one gear does not tell apart.
+#[derive(Clone, Debug, Serialize)]
+pub struct Collision {
+    /// The gear.
+    pub gear: Option<String>,
+    /// One.
+    pub a: OrderLine,
+    /// The other.
+    pub b: OrderLine,
+    /// How far apart, in wheel orders.
+    pub gap: f64,
+}
+
+/// A run, and the pairs that it separates.
+#[derive(Clone, Debug, Serialize)]
+pub struct PlannedRun {
+    /// The gear.
+    pub gear: Option<String>,
+    /// From.
+    pub from: KilometresPerHour,
+    /// To.
+    pub to: KilometresPerHour,
+    /// Pairs.
+    pub separates: Vec<(OrderLine, OrderLine)>,
+}
+
+/// The plan.
+#[derive(Clone, Debug, Serialize)]
+pub struct Separability {
+    /// What collides in which gear.
+    pub collisions: Vec<Collision>,
+    /// The fewest runs that separate every pair that can be.
+    pub runs: Vec<PlannedRun>,
+    /// Pairs that no run separates, with a test that parts them.
+    pub never: Vec<(OrderLine, OrderLine, Option<String>)>,
+}
+
+/// A suspect in every gear: its line there and its wheel order.
+struct Traced {
+    line: OrderLine,
+    at: Vec<Option<(OrderLine, f64)>>,
+}
+
+fn key(l: &OrderLine) -> (What, &str, bool, u64) {
+    // A gear's own mesh is another part in another gear.
+    let own = if l.what == What::GearMesh { l.order.get().to_bits() } else { 0 };
+    (l.what, &l.at, l.base == Base::Engine, own)
+}
+
+fn traced(v: &Vehicle, gears: &[Option<String>], suspects: Option<&[Suspect]>) -> Result<Vec<Traced>, Problem> {
+    let mut out: Vec<Traced> = vec![];
+    for (g, gear) in gears.iter().enumerate() {
+        let named = |p: Problem| Problem { field: Some(format!("gears[{g}]")), ..p };
+        let per_wheel = v.engine_per_wheel(gear.as_deref(), None).map_err(named)?;
+        for line in orders(v, gear.as_deref()).map_err(named)? {
+            if suspects.is_some_and(|s| !s.iter().any(|s| s.what == line.what && s.at == line.at)) {
+                continue;
+            }
+            let Some(wheel) = line.wheel_order(per_wheel) else { continue };
+            let i = out.iter().position(|t| key(&t.line) == key(&line)).unwrap_or_else(|| {
+                out.push(Traced { line: line.clone(), at: vec![None; gears.len()] });
+                out.len() - 1
+            });
+            out[i].at[g] = Some((line, wheel.get()));
+        }
+    }
+    if let Some(missing) =
+        suspects.unwrap_or_default().iter().position(|s| !out.iter().any(|t| t.line.what == s.what && t.line.at == s.at))
+    {
+        return Err(Problem::new("unknown-suspect", "this vehicle makes no such line in these gears")
+            .field(format!("suspects[{missing}]")));
+    }
+    Ok(out)
+}
+
+/// Works out what collides and the fewest runs that separate.
+pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> {
+    let v = Vehicle::from_json(&input.vehicle)?;
+    let turns = positive(input.turns, "turns")?;
+    let Speeds { from, to } = input.speeds_kmh;
+    positive(from.get(), "speeds_kmh.from")?;
+    if to.get() <= from.get() {
+        return Err(Problem::new("out-of-range", "the run ends above where it begins").field("speeds_kmh.to"));
+    }
+    let gears = if input.gears.is_empty() { vec![None] } else { input.gears.clone() };
+    if gears.len() > MOST_RUNS {
+        return Err(Problem::new("too-many", format!("up to {MOST_RUNS} gears are tried")).field("gears"));
+    }
+    let width = Order(2.0 / turns).get();
+    let suspects = traced(&v, &gears, input.suspects.as_deref())?;
+    let (mut collisions, mut pairs) = (vec![], vec![]);
+    for (i, a) in suspects.iter().enumerate() {
+        for b in &suspects[i + 1..] {
+            // Bit g: a run in gear g tells them apart, also when only one of them turns there at all.
+            let mut parted_in = 0u32;
+            for (g, gear) in gears.iter().enumerate() {
+                match (&a.at[g], &b.at[g]) {
+                    (Some((la, x)), Some((lb, y))) if (x - y).abs() < width => {
+                        let gap = (x - y).abs();
+                        collisions.push(Collision { gear: gear.clone(), a: la.clone(), b: lb.clone(), gap });
+                    }
+                    (None, None) => {}
+                    _ => parted_in |= 1 << g,
+                }
+            }
+            pairs.push((a, b, parted_in));
+        }
+    }
+    let chosen = fewest(&pairs.iter().map(|p| p.2).filter(|m| *m != 0).collect::<Vec<_>>(), gears.len());
+    let runs = (0..gears.len())
+        .filter(|g| chosen & (1 << g) != 0)
+        .map(|g| PlannedRun {
+            gear: gears[g].clone(),
+            from,
+            to,
+            separates: pairs.iter().filter(|p| p.2 & (1 << g) != 0).map(|p| (p.0.line.clone(), p.1.line.clone())).collect(),
+        })
+        .collect();
+    let parting = Parting::new(&v, builtin());
+    let ladder = orders(&v, gears[0].as_deref())?;
+    let causes: Vec<Vec<usize>> = suspects.iter().map(|t| parting.causes_of(&t.line, &ladder)).collect();
+    let of = |t: &Traced| suspects.iter().position(|s| std::ptr::eq(s, t)).unwrap_or(0);
+    let never = pairs
+        .iter()
+        .filter(|p| p.2 == 0)
+        .map(|p| {
+            let by = parting.best(&causes[of(p.0)], &causes[of(p.1)]).map(String::from);
+            (p.0.line.clone(), p.1.line.clone(), by)
+        })
+        .collect();
+    Ok(Separability { collisions, runs, never })
+}
+
+/// The smallest set of runs (as bits) that meets every mask; of equal ones the first.
+fn fewest(masks: &[u32], runs: usize) -> u32 {
+    let mut wanted: Vec<u32> = masks.to_vec();
+    wanted.sort_unstable();
+    wanted.dedup();
+    (0u32..1 << runs).filter(|set| wanted.iter().all(|m| m & set != 0)).min_by_key(|set| (set.count_ones(), *set)).unwrap_or(0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::vehicle::sample::*;
+    use proptest::prelude::*;
+    use serde_json::json;
+
+    fn plan(v: &Vehicle, gears: &[&str], turns: f64) -> Separability {
+        let gears: Vec<Option<String>> = gears.iter().map(|g| Some((*g).to_string())).collect();
+        let input = json!({"vehicle": v, "speeds_kmh": {"from": 50, "to": 110}, "gears": gears, "turns": turns});
+        separability(&serde_json::from_value(input).unwrap()).unwrap()
+    }
+    fn is(l: &OrderLine, what: What) -> bool {
+        l.what == what
+    }
+
+    #[test]
+    fn in_the_direct_gear_engine_and_shaft_coincide_and_another_gear_parts_them() {
+        let v = rear_drive(2);
+        let p = plan(&v, &["4", "5"], 32.0);
+        let both = |c: &&Collision| {
+            is(&c.a, What::Prop) && is(&c.b, What::EngineFirst) || is(&c.b, What::Prop) && is(&c.a, What::EngineFirst)
+        };
+        let hit: Vec<_> = p.collisions.iter().filter(both).collect();
+        assert!(!hit.is_empty() && hit.iter().all(|c| c.gear.as_deref() == Some("4") && c.gap < 1e-9));
+        assert_eq!(p.runs.len(), 1);
+        assert_eq!(p.runs[0].gear.as_deref(), Some("5"));
+    }
+
+    #[test]
+    fn what_turns_alike_is_never_parted_on_the_road_but_by_another_test() {
+        let p = plan(&rear_drive(2), &["5"], 32.0);
+        let wheels = p.never.iter().find(|n| n.0.at == "wheel.rl" && n.1.at == "wheel.rr").expect("two wheels");
+        assert_eq!(wheels.2.as_deref(), Some("wheel-swap-retest"));
+        // In one gear only what stands closer than the window's width is never parted.
+        let wheel = |l: &OrderLine| {
+            let per_wheel = rear_drive(2).engine_per_wheel(Some("5"), None).unwrap();
+            l.wheel_order(per_wheel).unwrap().get()
+        };
+        assert!(p.never.iter().all(|n| (wheel(&n.0) - wheel(&n.1)).abs() < 2.0 / 32.0));
+    }
+
+    #[test]
+    fn bad_input_names_its_field() {
+        let ask = |more: serde_json::Value| {
+            let mut i = json!({"vehicle": rear_drive(1), "speeds_kmh": {"from": 50, "to": 110}, "gears": ["5"], "turns": 32});
+            more.as_object().unwrap().iter().for_each(|(k, v)| i[k] = v.clone());
+            separability(&serde_json::from_value(i).unwrap()).unwrap_err().field.unwrap()
+        };
+        assert_eq!(ask(json!({"turns": 0})), "turns");
+        assert_eq!(ask(json!({"gears": ["9"]})), "gears[0]");
+        assert_eq!(ask(json!({"speeds_kmh": {"from": 90, "to": 60}})), "speeds_kmh.to");
+        assert_eq!(
+            ask(json!({"suspects": [{"what": "wheel", "at": "wheel.rl"}, {"what": "flex", "at": "prop.rear.j1"}]})),
+            "suspects[1]"
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn no_smaller_set_of_runs_would_do(masks in proptest::collection::vec(1u32..64, 0..14)) {
+            let best = fewest(&masks, 6);
+            prop_assert!(masks.iter().all(|m| m & best != 0));
+            for set in 0u32..64 {
+                if masks.iter().all(|m| m & set != 0) {
+                    prop_assert!(set.count_ones() >= best.count_ones());
+                }
+            }
+        }
+
+        #[test]
+        fn every_pair_is_parted_or_told(i in 0usize..10, turns in 8.0..80.0f64) {
+            let v = every_layout().remove(i);
+            let gears: Vec<String> = v.gearbox.gears.iter().map(|g| g.name.clone()).collect();
+            let p = plan(&v, &gears.iter().map(String::as_str).collect::<Vec<_>>(), turns);
+            for (a, b, _) in &p.never {
+                let apart = p.runs.iter().any(|r| r.separates.iter().any(|(x, y)| x == a && y == b));
+                prop_assert!(!apart);
+            }
+        }
+    }
+}
