@@ -4,10 +4,11 @@
 //! Two orders are told apart when they stand at least 2/turns from each other, the width of a Hann
 //! window's line over so many wheel turns. The runs are an exact minimal set cover.
 
+use crate::case::Case;
 use crate::orders::{Base, OrderLine, What, orders};
 use crate::problem::{Problem, positive};
-use crate::reasoning::Parting;
 use crate::reasoning::knowledge::builtin;
+use crate::reasoning::{Hypothesis, Parting, Ranked, hypotheses, predicted};
 use crate::units::{KilometresPerHour, Order};
 use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
@@ -15,6 +16,15 @@ use serde_json::Value;
 
 /// Most gears that are tried in one plan.
 const MOST_RUNS: usize = 12;
+
+/// A cause below this share is not planned for.
+const LEAST_SHARE: f64 = 0.01;
+/// Causes that are planned for at most.
+const MOST_CAUSES: usize = 14;
+/// Where the driver has not said at which speeds, km/h.
+const USUAL_SPEEDS: (f64, f64) = (50.0, 110.0);
+/// Wheel turns that a window of the tracker holds.
+const USUAL_TURNS: f64 = 32.0;
 
 /// A range of road speed.
 #[derive(Clone, Copy, Debug, Deserialize, Serialize)]
@@ -86,6 +96,38 @@ pub struct Separability {
     pub runs: Vec<PlannedRun>,
     /// Pairs that no run separates, with a test that parts them.
     pub never: Vec<(OrderLine, OrderLine, Option<String>)>,
+}
+
+/// The lines of the likeliest causes of a symptom: those of at least a share of all.
+pub fn suspects_of(v: &Vehicle, ranked: &[Ranked], least: f64) -> Vec<Suspect> {
+    let gear = v.gearbox.gears.last().map(|g| g.name.as_str());
+    let Ok(ladder) = orders(v, gear) else { return vec![] };
+    let all = hypotheses(v, builtin());
+    let likely = |h: &Hypothesis| ranked.iter().take(MOST_CAUSES).any(|r| r.p >= least && r.fault == h.fault && r.at == h.at);
+    let mut out: Vec<Suspect> = vec![];
+    for line in all.iter().filter(|h| likely(h)).flat_map(|h| predicted(builtin(), h, &ladder)).map(|p| p.line) {
+        let s = Suspect { what: line.what, at: line.at };
+        if !out.contains(&s) {
+            out.push(s);
+        }
+    }
+    out
+}
+
+/// The plan for a symptom: its likeliest causes, the gears that it can be driven in at its speeds.
+pub fn for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<Separability> {
+    let v = &case.vehicle;
+    let suspects = suspects_of(v, ranked, LEAST_SHARE);
+    if suspects.len() < 2 {
+        return None;
+    }
+    let range = case.symptom(symptom)?.speed_kmh.unwrap_or_default();
+    let (from, to) = (range.from.unwrap_or(USUAL_SPEEDS.0), range.to.unwrap_or(USUAL_SPEEDS.1));
+    let speeds_kmh = Speeds { from: KilometresPerHour(from), to: KilometresPerHour(to.max(from + 20.0)) };
+    // The upper gears are the ones in which such speeds are driven.
+    let gears: Vec<Option<String>> = v.gearbox.gears.iter().rev().take(3).map(|g| Some(g.name.clone())).collect();
+    let vehicle = serde_json::to_value(v).ok()?;
+    separability(&SeparabilityInput { vehicle, speeds_kmh, gears, turns: USUAL_TURNS, suspects: Some(suspects) }).ok()
 }
 
 /// A suspect in every gear: its line there and its wheel order.
@@ -232,6 +274,20 @@ mod tests {
             l.wheel_order(per_wheel).unwrap().get()
         };
         assert!(p.never.iter().all(|n| (wheel(&n.0) - wheel(&n.1)).abs() < 2.0 / 32.0));
+    }
+
+    #[test]
+    fn a_case_is_planned_from_its_likeliest_causes() {
+        let mut doc = Case::new_document("t", "t", json!(rear_drive(2)));
+        doc["symptoms"] =
+            json!([{"id": "S1", "kind": "vibration", "heard_from": "unknown", "speed_kmh": {"from": 70, "to": 110}}]);
+        let case = Case::from_json(&doc).unwrap();
+        let answer = crate::reasoning::diagnose(&case, builtin(), None);
+        let p = for_symptom(&case, "S1", &answer.symptoms[0].ranked).unwrap();
+        assert!(p.runs.len() <= 2 && p.runs.iter().all(|r| r.from.get() == 70.0 && r.to.get() == 110.0));
+        assert!(!p.runs.is_empty() && !p.never.is_empty());
+        assert!(for_symptom(&case, "S9", &answer.symptoms[0].ranked).is_none());
+        assert!(for_symptom(&case, "S1", &[]).is_none());
     }
 
     #[test]

@@ -92,6 +92,12 @@ struct MapView {
     rows: usize,
 }
 
+/// The plan of runs, in words.
+struct PlanView {
+    runs: Vec<(String, Vec<String>)>,
+    never: Vec<(String, String)>,
+}
+
 #[derive(Template, WebTemplate)]
 #[template(path = "road.html")]
 struct RoadPage {
@@ -113,6 +119,46 @@ struct RoadPage {
     upload_open: bool,
     after: bool,
     tests: Vec<super::decide::TestCard>,
+    plan: Option<PlanView>,
+}
+
+/// What the runs separate, each pair of lines named once; what none separates, by the test that does.
+fn plan(k: &Known) -> Option<PlanView> {
+    let v = &k.case().vehicle;
+    let p = baricord_core::road_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
+    let kb = baricord_core::reasoning::knowledge::builtin();
+    let once = |list: &mut Vec<String>, words: String| {
+        if !list.contains(&words) {
+            list.push(words);
+        }
+    };
+    let runs = p
+        .runs
+        .iter()
+        .map(|r| {
+            let mut pairs = vec![];
+            for (a, b) in r.separates.iter().filter(|(a, b)| a.what != b.what) {
+                once(&mut pairs, format!("“{}” from “{}”", a.what.words(), b.what.words()));
+            }
+            pairs.truncate(6);
+            let gear = r.gear.as_ref().map_or(String::new(), |g| format!("gear {g}, "));
+            (format!("{gear}{:.0} to {:.0} km/h, slowly through", r.from.get(), r.to.get()), pairs)
+        })
+        .collect();
+    let mut never: Vec<(String, Vec<String>)> = vec![];
+    for (a, b, by) in &p.never {
+        let ask =
+            by.as_ref().map_or("nothing quick: measure both".to_string(), |t| kb.test(t).map_or(t.clone(), |t| t.ask.clone()));
+        let i = never.iter().position(|n| n.0 == ask).unwrap_or_else(|| {
+            never.push((ask, vec![]));
+            never.len() - 1
+        });
+        for l in [a, b] {
+            once(&mut never[i].1, v.place_words(&l.at));
+        }
+    }
+    let never = never.into_iter().map(|(ask, parts)| (parts.join(", "), ask)).collect();
+    Some(PlanView { runs, never })
 }
 
 /// A run in words.
@@ -299,6 +345,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         upload_open: runs.is_empty(),
         after: case.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open")),
         tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),
+        plan: plan(&k),
         f,
     };
     let (Some(run), Some(r)) = (run, found) else {
