@@ -89,6 +89,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
     }
     let posts: &[(&str, &[(&str, &str)])] = &[
         ("/vehicle", &[("name", "x")]),
+        ("/vehicle/preview", &[("name", "x")]),
         ("/symptoms", &[("kind", "clunk")]),
         ("/observations", &[("test", "engage"), ("outcome", "clunk")]),
         ("/repairs", &[("fault", "joint-worn"), ("at", "prop.rear.j1")]),
