@@ -267,7 +267,12 @@ fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
     }
     let name = |fault: &str, at: &[String]| match at {
         [one] => cause_words(kb, case, fault, one, None),
-        _ => kb.fault(fault).map_or(fault.to_string(), |f| f.name.clone()),
+        _ => {
+            let name = kb.fault(fault).map_or(fault.to_string(), |f| f.name.clone());
+            // What is still likely at one place is out at the others only.
+            let still = a.ranked.iter().any(|r| r.fault == fault && r.p >= 0.05);
+            if still { format!("{name} elsewhere") } else { name }
+        }
     };
     by.into_iter()
         .take(5)

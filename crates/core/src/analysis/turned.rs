@@ -6,6 +6,9 @@ use crate::signal::{OrderSpectra, PASSBAND, Pyramid, Resampler, spectra};
 /// Samples a turn for low orders.
 const SPARSE: usize = 32;
 
+/// Turns from which a picture has windows enough.
+const LONG_RUN: usize = 4000;
+
 /// Samples a turn that hold orders up to `top`.
 pub(super) fn samples_for(top: f64) -> usize {
     [32usize, 64, 96, 128, 192, 256].into_iter().find(|n| *n as f64 * PASSBAND >= top).unwrap_or(256)
@@ -60,7 +63,9 @@ impl Windows {
     /// Windows over samples at `per_turn` a turn.
     pub fn new(x: &[f32], per_turn: usize, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
         let n = per_turn / STEPS;
-        let spectra = spectra(x, per_turn, turns, top, with_floor, |a, b| angle.usable(a / n, b / n));
+        // Pictures of short runs need every window that there is; what is counted needs them only half apart.
+        let overlap = if with_floor || angle.turns() > LONG_RUN { 2 } else { 4 };
+        let spectra = spectra(x, per_turn, turns, overlap, top, with_floor, |a, b| angle.usable(a / n, b / n));
         let speed = spectra.starts.iter().map(|s| angle.mean_kmh(s / n, (s + spectra.length) / n)).collect();
         Self { spectra, speed }
     }

@@ -319,7 +319,7 @@ mod tests {
         for ratio in [1.2, 1.7, 2.3, 3.9, 5.0, 9.0, 17.0] {
             for share in [0.64, 0.8, 1.1, 1.3, 1.6, 1.9, 3.2] {
                 if share / ratio < 0.49 {
-                    let s = spectra(&taken(share / ratio, ratio), 64, 8, 64.0 * PASSBAND, false, |_, _| true);
+                    let s = spectra(&taken(share / ratio, ratio), 64, 8, 2, 64.0 * PASSBAND, false, |_, _| true);
                     let left = s.power.iter().flatten().copied().fold(0.0, f32::max).sqrt();
                     assert!(left < 4e-3, "{share} of the output rate at {ratio}: {left}");
                 }

@@ -42,18 +42,19 @@ impl OrderSpectra {
     }
 }
 
-/// Windows of `turns` turns, half a window apart, over samples at `per_turn` samples a turn,
+/// Windows of `turns` turns, one part in `overlap` of a window apart, over samples at `per_turn` samples a turn,
 /// up to `max_order`; `usable` says whether a window (first sample, end) may count.
 pub fn spectra(
     x: &[f32],
     per_turn: usize,
     turns: usize,
+    overlap: usize,
     max_order: f64,
     with_floor: bool,
     usable: impl Fn(usize, usize) -> bool,
 ) -> OrderSpectra {
     let length = per_turn * turns;
-    let hop = (length / 2).max(1);
+    let hop = (length / overlap).max(1);
     let bins = ((max_order * turns as f64) as usize).min(length / 2);
     let starts: Vec<usize> =
         (0..).map(|k| k * hop).take_while(|s| s + length <= x.len()).filter(|&s| usable(s, s + length)).collect();
@@ -119,7 +120,7 @@ mod tests {
     fn a_line_shows_its_amplitude_at_its_order() {
         let n = 64;
         let x: Vec<f32> = (0..n * 300).map(|i| (0.7 * (TAU * 4.125 * i as f64 / n as f64).cos()) as f32).collect();
-        let s = spectra(&x, n, 32, 12.0, true, |_, _| true);
+        let s = spectra(&x, n, 32, 2, 12.0, true, |_, _| true);
         assert!(s.power.len() > 15);
         let bin = (4.125 * 32.0) as usize;
         assert!((s.power[3][bin].sqrt() - 0.7).abs() < 0.01);
@@ -136,7 +137,7 @@ mod tests {
                 (seed >> 40) as f32 / (1u32 << 24) as f32 - 0.5
             })
             .collect();
-        let s = spectra(&x, 64, 32, 20.0, true, |_, _| true);
+        let s = spectra(&x, 64, 32, 2, 20.0, true, |_, _| true);
         let r = s.ratio(0..s.power.len(), 100.0);
         let mean = r[20..].iter().sum::<f64>() / (r.len() - 20) as f64;
         assert!((mean - 1.0).abs() < 0.06, "{mean}");
@@ -161,8 +162,8 @@ mod tests {
 
     #[test]
     fn unusable_windows_are_left_out() {
-        let s = spectra(&[0.1; 64 * 100], 64, 16, 8.0, true, |from, _| from > 64 * 50);
+        let s = spectra(&[0.1; 64 * 100], 64, 16, 2, 8.0, true, |from, _| from > 64 * 50);
         assert!(s.starts.iter().all(|&f| f > 64 * 50) && !s.starts.is_empty());
-        assert!(spectra(&[], 64, 16, 8.0, true, |_, _| true).power.is_empty());
+        assert!(spectra(&[], 64, 16, 2, 8.0, true, |_, _| true).power.is_empty());
     }
 }
