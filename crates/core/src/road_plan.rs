@@ -9,7 +9,7 @@ use crate::orders::{Base, OrderLine, What, orders};
 use crate::problem::{Problem, positive};
 use crate::reasoning::knowledge::builtin;
 use crate::reasoning::{Hypothesis, Parting, Ranked, hypotheses, predicted};
-use crate::units::{KilometresPerHour, Order};
+use crate::units::KilometresPerHour;
 use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -181,11 +181,11 @@ pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> 
     if gears.len() > MOST_RUNS {
         return Err(Problem::new("too-many", format!("up to {MOST_RUNS} gears are tried")).field("gears"));
     }
-    let width = Order(2.0 / turns).get();
+    let width = 2.0 / turns;
     let suspects = traced(&v, &gears, input.suspects.as_deref())?;
     let (mut collisions, mut pairs) = (vec![], vec![]);
     for (i, a) in suspects.iter().enumerate() {
-        for b in &suspects[i + 1..] {
+        for (j, b) in suspects.iter().enumerate().skip(i + 1) {
             // Bit g: a run in gear g tells them apart, also when only one of them turns there at all.
             let mut parted_in = 0u32;
             for (g, gear) in gears.iter().enumerate() {
@@ -198,9 +198,10 @@ pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> 
                     _ => parted_in |= 1 << g,
                 }
             }
-            pairs.push((a, b, parted_in));
+            pairs.push((i, j, parted_in));
         }
     }
+    let line = |i: usize| suspects[i].line.clone();
     let chosen = fewest(&pairs.iter().map(|p| p.2).filter(|m| *m != 0).collect::<Vec<_>>(), gears.len());
     let runs = (0..gears.len())
         .filter(|g| chosen & (1 << g) != 0)
@@ -208,20 +209,16 @@ pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> 
             gear: gears[g].clone(),
             from,
             to,
-            separates: pairs.iter().filter(|p| p.2 & (1 << g) != 0).map(|p| (p.0.line.clone(), p.1.line.clone())).collect(),
+            separates: pairs.iter().filter(|p| p.2 & (1 << g) != 0).map(|p| (line(p.0), line(p.1))).collect(),
         })
         .collect();
     let parting = Parting::new(&v, builtin());
     let ladder = orders(&v, gears[0].as_deref())?;
     let causes: Vec<Vec<usize>> = suspects.iter().map(|t| parting.causes_of(&t.line, &ladder)).collect();
-    let of = |t: &Traced| suspects.iter().position(|s| std::ptr::eq(s, t)).unwrap_or(0);
     let never = pairs
         .iter()
         .filter(|p| p.2 == 0)
-        .map(|p| {
-            let by = parting.best(&causes[of(p.0)], &causes[of(p.1)]).map(String::from);
-            (p.0.line.clone(), p.1.line.clone(), by)
-        })
+        .map(|p| (line(p.0), line(p.1), parting.best(&causes[p.0], &causes[p.1]).map(String::from)))
         .collect();
     Ok(Separability { collisions, runs, never })
 }

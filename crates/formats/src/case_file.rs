@@ -3,7 +3,7 @@
 use crate::source::{FileSource, Place, cannot_read, zip_error};
 use baricord_core::problem::Problem;
 use serde_json::Value;
-use std::io::{Cursor, Seek, Write};
+use std::io::{Seek, Write};
 use std::path::{Component, Path, PathBuf};
 
 /// The largest file that is read.
@@ -105,13 +105,6 @@ pub fn document_text(document: &Value) -> String {
     text
 }
 
-/// A case as a zip: the same bytes for the same case.
-pub fn pack(document: &Value, files: &[(String, FileSource)]) -> Result<Vec<u8>, Problem> {
-    let mut out = Cursor::new(vec![]);
-    write_zip(&mut out, document, files)?;
-    Ok(out.into_inner())
-}
-
 /// Writes a case as a zip: the same bytes for the same case, the files copied a piece at a time.
 pub fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, FileSource)]) -> Result<(), Problem> {
     let failed = |e: std::io::Error| Problem::new("cannot-write", format!("the zip cannot be written: {e}"));
@@ -129,11 +122,6 @@ pub fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, Fi
     }
     z.finish().map_err(|e| zip_error(&e))?;
     Ok(())
-}
-
-/// The document and the files of a zip.
-pub fn unpack(bytes: Vec<u8>) -> Result<CaseSource, Problem> {
-    CaseSource::from_bytes(bytes)
 }
 
 /// Writes a case to a folder or a zip, by its name. Written beside and moved into place, so that a
@@ -170,6 +158,13 @@ pub fn write_case(path: &Path, document: &Value, files: &[(String, FileSource)],
 mod tests {
     use super::*;
     use serde_json::json;
+    use std::io::Cursor;
+
+    fn pack(document: &Value, files: &[(String, FileSource)]) -> Result<Vec<u8>, Problem> {
+        let mut out = Cursor::new(vec![]);
+        write_zip(&mut out, document, files)?;
+        Ok(out.into_inner())
+    }
 
     fn doc() -> Value {
         json!({"format": "baricord-case", "version": 1, "zebra": 1.50, "apple": {"kept": [1, 2.0, "x"]}})
@@ -179,7 +174,7 @@ mod tests {
     fn out_in_and_out_again_is_byte_for_byte_the_same() {
         let files = vec![("recordings/r1.csv".to_string(), b"t,az\n0,1\n".to_vec().into())];
         let first = pack(&doc(), &files).unwrap();
-        let read = unpack(first.clone()).unwrap();
+        let read = CaseSource::from_bytes(first.clone()).unwrap();
         let file = read.file("recordings/r1.csv").unwrap().unwrap();
         let second = pack(&read.document, &[("recordings/r1.csv".into(), file)]).unwrap();
         assert_eq!(first, second);

@@ -14,7 +14,7 @@ mod source;
 mod spool;
 mod wav;
 
-pub use case_file::{CaseSource, MAX_FILE, document_text, pack, unpack, write_case, write_zip};
+pub use case_file::{CaseSource, MAX_FILE, document_text, write_case, write_zip};
 pub use csv_in::{CsvShape, sniff};
 pub use recording::{read_all, read_recording, write_csv};
 pub use source::FileSource;

@@ -6,16 +6,7 @@ use baricord_core::vehicle::sample::rear_drive;
 use support::{Ground, csv};
 
 async fn upload(g: &Ground, c: &reqwest::Client, id: uuid::Uuid, bytes: Vec<u8>) -> (u16, String) {
-    let form = reqwest::multipart::Form::new()
-        .text("gear", "5")
-        .part("file", reqwest::multipart::Part::bytes(bytes).file_name("run.csv"));
-    let r = c
-        .post(format!("{}/cases/{id}/recordings", g.url))
-        .header("sec-fetch-site", "same-origin")
-        .multipart(form)
-        .send()
-        .await
-        .unwrap();
+    let r = g.upload(c, id, bytes).await;
     let status = r.status().as_u16();
     (status, r.text().await.unwrap())
 }
@@ -138,15 +129,7 @@ async fn a_long_recording_comes_in_and_goes_out_whole() {
         let speed = if i % 1000 == 0 { (40 + i / 10_000).to_string() } else { String::new() };
         text += &format!("{:.4},{:.4},{speed}\n", f64::from(i) / 1000.0, (f64::from(i) * 0.07).sin());
     }
-    let part = reqwest::multipart::Part::bytes(text.clone().into_bytes()).file_name("long.csv");
-    let form = reqwest::multipart::Form::new().text("gear", "5").text("throttle", "drive").part("file", part);
-    let r = c
-        .post(format!("{}/cases/{id}/recordings", g.url))
-        .header("sec-fetch-site", "same-origin")
-        .multipart(form)
-        .send()
-        .await
-        .unwrap();
+    let r = g.upload(&c, id, text.clone().into_bytes()).await;
     assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
     let mut s = g.store.scope(g.a).await.unwrap();
     let name = s.case(id).await.unwrap().case.recordings.last().unwrap().clone();

@@ -121,15 +121,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         let r = g.post_form(&b, &format!("/cases/{id}{path}"), fields).await;
         assert_eq!(r.status(), 404, "{path} as B");
     }
-    let form =
-        reqwest::multipart::Form::new().part("file", reqwest::multipart::Part::text("t,az,speed\n0,1,2\n").file_name("x.csv"));
-    let r = b
-        .post(format!("{}/cases/{id}/recordings", g.url))
-        .header("sec-fetch-site", "same-origin")
-        .multipart(form)
-        .send()
-        .await
-        .unwrap();
+    let r = g.upload(&b, id, b"t,az,speed\n0,1,2\n".to_vec()).await;
     assert_eq!(r.status(), 404, "upload as B");
     let after = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
     assert_eq!(before.document, after.document);

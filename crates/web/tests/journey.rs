@@ -190,6 +190,12 @@ async fn from_a_complaint_to_a_proof() {
     leaves_and_comes_back(&g).await;
 }
 
+/// Goes to the file box by Tab; the path stands for what the system's own dialog would give.
+async fn choose_by_keyboard(b: &Browser, path: &std::path::Path) {
+    b.tab_to("input[type=file][name=file]").await;
+    b.see("input[type=file][name=file]").await.send_keys(path.to_str().unwrap()).await.unwrap();
+}
+
 /// The same journey with no pointer at all: Tab, Enter, space, and the keys that `?` shows.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_whole_journey_by_keyboard() {
@@ -229,9 +235,7 @@ async fn the_whole_journey_by_keyboard() {
     b.tab_and_press("form[action$=symptoms] button", Key::Enter).await;
 
     b.says("No run yet.").await;
-    b.tab_to("input[type=file][name=file]").await;
-    let file = b.see("input[type=file][name=file]").await;
-    file.send_keys(run("before.csv", "prop-imbalance@prop.rear.s1:0.7", 3).to_str().unwrap()).await.unwrap();
+    choose_by_keyboard(&b, &run("before.csv", "prop-imbalance@prop.rear.s1:0.7", 3)).await;
     b.tab_and_type("form[action$=recordings] select[name=gear]", "5").await;
     b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
     b.see("canvas[data-drawn=yes]").await;
@@ -262,9 +266,7 @@ async fn the_whole_journey_by_keyboard() {
     }
     b.tab_and_press("button[value=yes]", Key::Enter).await;
     b.says("Drive again as before").await;
-    b.tab_to("input[type=file][name=file]").await;
-    let file = b.see("input[type=file][name=file]").await;
-    file.send_keys(run("after.csv", "prop-imbalance@prop.rear.s1:0.02", 4).to_str().unwrap()).await.unwrap();
+    choose_by_keyboard(&b, &run("after.csv", "prop-imbalance@prop.rear.s1:0.02", 4)).await;
     b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
     b.see(".verdict.good").await;
     b.tab_and_press("button[value=cured]", Key::Enter).await;

@@ -20,6 +20,8 @@ const TURNS: usize = 16;
 /// Beyond this length (s) the lag is sought on parts of a recording, each so long.
 const LONG: f64 = 420.0;
 const PART: f64 = 35.0;
+/// How often the speed is looked at in a part.
+const LOOKS: usize = 32;
 /// Taken when nothing in the recording tells the lag.
 const USUAL_LAG: f64 = 0.6;
 const USUAL_SIGMA: f64 = 0.4;
@@ -56,12 +58,8 @@ fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let mut all: Vec<(f64, f64, f64)> = (0..parts)
         .map(|i| {
             let from = start + length * i as f64;
-            let moved: f64 = (0..PART as usize)
-                .map(|k| {
-                    let t = from + length * k as f64 / PART;
-                    (track.at(t + length / PART) - track.at(t)).abs()
-                })
-                .sum();
+            let step = length / LOOKS as f64;
+            let moved: f64 = (0..LOOKS).map(|k| from + step * k as f64).map(|t| (track.at(t + step) - track.at(t)).abs()).sum();
             (moved, from, from + length)
         })
         .collect();

@@ -15,6 +15,16 @@ pub struct SectionFigures {
     pub limit_kmh: Option<KilometresPerHour>,
 }
 
+/// No vehicle of the trade goes so fast.
+const FASTEST: KilometresPerHour = KilometresPerHour(240.0);
+
+impl SectionFigures {
+    /// Whether no road speed comes near the limit.
+    pub fn is_far_off(&self) -> bool {
+        self.limit_kmh.is_some_and(|v| v > FASTEST)
+    }
+}
+
 /// One shaft.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PropFigures {

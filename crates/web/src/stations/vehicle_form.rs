@@ -37,9 +37,6 @@ pub struct VehicleForm {
     pub groups: Vec<Group>,
 }
 
-/// No vehicle of the trade goes so fast, km/h.
-const FASTEST: f64 = 240.0;
-
 fn shown(x: f64) -> String {
     let s = format!("{x:.4}");
     s.trim_end_matches('0').trim_end_matches('.').to_string()
@@ -174,7 +171,7 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
             words.extend(p.rpm.filter(|_| k == 0).map(|r| format!("turns {:.0} a minute at 100 km/h", r.get())));
             if let Some(s) = s {
                 words.push(match s.limit_kmh {
-                    Some(v) if v.get() > FASTEST => format!("bending is far off: allows {:.0} a minute", s.limit_rpm.get()),
+                    _ if s.is_far_off() => format!("bending is far off: allows {:.0} a minute", s.limit_rpm.get()),
                     Some(v) => format!("bending allows {:.0} a minute: {:.0} km/h", s.limit_rpm.get(), v.get()),
                     None => format!("bending allows {:.0} a minute", s.limit_rpm.get()),
                 });

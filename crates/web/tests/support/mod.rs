@@ -82,6 +82,18 @@ impl Ground {
             .unwrap()
     }
 
+    /// Loads a recording into a case as the form does.
+    pub async fn upload(&self, c: &reqwest::Client, case: Uuid, csv: Vec<u8>) -> reqwest::Response {
+        let part = reqwest::multipart::Part::bytes(csv).file_name("run.csv");
+        let form = reqwest::multipart::Form::new().text("gear", "5").part("file", part);
+        c.post(format!("{}/cases/{case}/recordings", self.url))
+            .header("sec-fetch-site", "same-origin")
+            .multipart(form)
+            .send()
+            .await
+            .unwrap()
+    }
+
     pub async fn get(&self, c: &reqwest::Client, path: &str) -> reqwest::Response {
         c.get(format!("{}{path}", self.url)).send().await.unwrap()
     }
