@@ -136,6 +136,9 @@ pub struct RecordingSpec {
     /// Where the sensor was.
     #[serde(default)]
     pub place: Option<String>,
+    /// How its table is written, where that was said and is not to be guessed.
+    #[serde(default)]
+    pub csv: Option<CsvWriting>,
     /// The time column; none in a WAV file.
     #[serde(default)]
     pub time: Option<Column>,
@@ -148,6 +151,17 @@ pub struct RecordingSpec {
     /// The engine speed.
     #[serde(default)]
     pub rpm: Option<ReferenceSpec>,
+}
+
+/// How a table is written.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CsvWriting {
+    /// Between cells: `,`, `;` or a tab.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub separator: Option<char>,
+    /// In numbers: `.` or `,`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decimal: Option<char>,
 }
 
 impl RecordingSpec {

@@ -3,6 +3,7 @@
 
 use crate::numbers::{heading, number};
 use crate::source::FileSource;
+use baricord_core::case::CsvWriting;
 use baricord_core::problem::{Problem, Warning};
 use std::collections::HashMap;
 use std::io::BufRead;
@@ -31,8 +32,8 @@ fn text_of(bytes: &[u8]) -> Result<&str, Problem> {
     std::str::from_utf8(bytes).map_err(|e| not_utf8(1 + bytes[..e.valid_up_to()].iter().filter(|b| **b == b'\n').count() as u64))
 }
 
-/// Guesses how a file is written from its first lines.
-pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
+/// How a file is written: guessed from its first lines, where it was not said.
+pub fn sniff_as(bytes: &[u8], how: &CsvWriting) -> Result<CsvShape, Problem> {
     let head = &bytes[..bytes.len().min(HEAD)];
     // A cut in the middle of a character is no fault of the file's: only whole bytes before it count.
     let whole = if bytes.len() > head.len() { head.iter().rposition(|b| b.is_ascii()).map_or(0, |i| i + 1) } else { head.len() };
@@ -43,7 +44,12 @@ pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
     }
     let sample: Vec<&str> = lines.iter().copied().filter(|l| !l.trim().is_empty()).collect();
     let count = |c: char| sample.iter().filter(|l| l.contains(c)).count();
-    let separator = if count(';') * 2 > sample.len() {
+    let separator = if let Some(s) = how.separator {
+        u8::try_from(s).ok().filter(|s| b",;\t".contains(s)).ok_or_else(|| {
+            Problem::new("unknown-separator", format!("“{s}” does not separate cells here: comma, semicolon or tab"))
+                .field("csv.separator")
+        })?
+    } else if count(';') * 2 > sample.len() {
         b';'
     } else if count('\t') * 2 > sample.len() {
         b'\t'
@@ -51,14 +57,17 @@ pub fn sniff(bytes: &[u8]) -> Result<CsvShape, Problem> {
         b','
     };
     let cells = |l: &str| -> Vec<String> { l.split(separator as char).map(|c| c.trim().to_string()).collect() };
-    let comma = separator != b','
-        && sample.iter().flat_map(|l| cells(l)).any(|c| {
-            c.split_once(',').is_some_and(|(a, b)| {
-                !b.is_empty()
-                    && b.chars().all(|x| x.is_ascii_digit())
-                    && a.trim_start_matches('-').chars().all(|x| x.is_ascii_digit())
-            })
-        });
+    let has_comma = |c: &String| {
+        c.split_once(',').is_some_and(|(a, b)| {
+            !b.is_empty()
+                && b.chars().all(|x| x.is_ascii_digit())
+                && a.trim_start_matches('-').chars().all(|x| x.is_ascii_digit())
+        })
+    };
+    let comma = match how.decimal {
+        Some(d) => d == ',',
+        None => separator != b',' && sample.iter().flat_map(|l| cells(l)).any(|c| has_comma(&c)),
+    };
     // Headings: the last line without numbers before the first line with them.
     let is_data = |l: &str| {
         let c = cells(l);
@@ -87,9 +96,9 @@ pub(crate) struct Table<'a> {
 
 impl<'a> Table<'a> {
     /// Finds the columns asked for.
-    pub fn open(file: &'a FileSource, wanted: &[&str]) -> Result<Self, Problem> {
+    pub fn open(file: &'a FileSource, wanted: &[&str], how: &CsvWriting) -> Result<Self, Problem> {
         let head = file.head(HEAD + 1)?;
-        let shape = sniff(&head)?;
+        let shape = sniff_as(&head, how)?;
         let place: HashMap<String, usize> =
             shape.headings.iter().enumerate().rev().map(|(i, (h, _))| (h.to_lowercase(), i)).collect();
         let full: HashMap<String, usize> = shape
@@ -217,7 +226,7 @@ mod tests {
 
     fn read(bytes: &[u8], wanted: &[&str]) -> Result<Columns, Problem> {
         let file = FileSource::from(bytes.to_vec());
-        let table = Table::open(&file, wanted)?;
+        let table = Table::open(&file, wanted, &CsvWriting::default())?;
         let (mut values, mut lines) = (vec![vec![]; wanted.len()], vec![]);
         let warnings = table.rows(|line, cells| {
             lines.push(line);

@@ -8,6 +8,7 @@ mod case_file;
 mod clock;
 mod csv_in;
 mod gpx;
+mod mapping;
 mod numbers;
 mod recording;
 mod source;
@@ -15,7 +16,8 @@ mod spool;
 mod wav;
 
 pub use case_file::{CaseSource, MAX_FILE, document_text, write_case, write_zip};
-pub use csv_in::{CsvShape, sniff};
+pub use csv_in::CsvShape;
+pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look};
 pub use recording::{read_all, read_recording, write_csv};
-pub use source::FileSource;
+pub use source::{FileSource, Watch};
 pub use spool::DataBuilder;

@@ -5,7 +5,7 @@ use crate::numbers::{channel_factor, speed_factor, time_factor};
 use crate::source::FileSource;
 use crate::spool::Rows;
 use crate::{clock, csv_in, gpx, wav};
-use baricord_core::case::{Case, RecordingSpec, ReferenceSpec};
+use baricord_core::case::{Case, CsvWriting, RecordingSpec, ReferenceSpec};
 use baricord_core::problem::{Problem, Warning};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
@@ -171,7 +171,7 @@ fn from_csv(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
     let mut wanted: Vec<&str> = vec![&time.column];
     wanted.extend(spec.channels.iter().map(|c| c.column.as_str()));
     wanted.extend(own.iter().map(|o| o.1));
-    let table = csv_in::Table::open(file, &wanted)?;
+    let table = csv_in::Table::open(file, &wanted, &spec.csv.clone().unwrap_or_default())?;
     let unit = time.unit.as_deref().or(table.units[0].as_deref()).unwrap_or("s");
     let k = time_factor(unit)
         .ok_or_else(|| Problem::new("unknown-unit", format!("“{unit}” is no unit of time: s, ms, us, min")).field("time.unit"))?;
@@ -240,7 +240,7 @@ fn reference_file(
     }
     let column = r.column.as_deref().unwrap_or(if is_speed { "speed" } else { "rpm" });
     let time = r.time.as_ref().map_or("t", |t| t.column.as_str());
-    let table = csv_in::Table::open(file, &[time, column])?;
+    let table = csv_in::Table::open(file, &[time, column], &CsvWriting::default())?;
     let unit = r.time.as_ref().and_then(|t| t.unit.as_deref()).or(table.units[0].as_deref()).unwrap_or("s");
     let k = time_factor(unit)
         .ok_or_else(|| Problem::new("unknown-unit", format!("“{unit}” is no unit of time")).field("speed.time.unit"))?;

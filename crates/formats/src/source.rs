@@ -18,29 +18,85 @@ pub(crate) enum Place {
     Temporary(Arc<TempPath>),
 }
 
+/// Told how many bytes of a file have been read; answers whether to go on.
+pub type Watch = Arc<dyn Fn(u64) -> bool + Send + Sync>;
+
 /// A file that can be read more than once.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct FileSource {
     place: Place,
     /// Its entry, where the place is a zip.
     entry: Option<String>,
+    watch: Option<Watch>,
+}
+
+impl std::fmt::Debug for FileSource {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("FileSource").field("place", &self.place).field("entry", &self.entry).finish_non_exhaustive()
+    }
+}
+
+/// Bytes between two questions of a watch.
+const LOOK: u64 = 1 << 20;
+
+/// A reader that tells how far it is, and stops where it is told to.
+struct Watched<'a> {
+    inner: &'a mut dyn BufRead,
+    watch: &'a Watch,
+    done: u64,
+    next: u64,
+}
+
+impl Watched<'_> {
+    fn on(&mut self, n: usize) {
+        self.done += n as u64;
+    }
+    fn ask(&mut self) -> std::io::Result<()> {
+        if self.done >= self.next {
+            self.next = self.done + LOOK;
+            if !(self.watch)(self.done) {
+                return Err(std::io::Error::other("the reading was cancelled"));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Read for Watched<'_> {
+    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+        self.ask()?;
+        let n = self.inner.read(out)?;
+        self.on(n);
+        Ok(n)
+    }
+}
+
+impl BufRead for Watched<'_> {
+    fn fill_buf(&mut self) -> std::io::Result<&[u8]> {
+        self.ask()?;
+        self.inner.fill_buf()
+    }
+    fn consume(&mut self, n: usize) {
+        self.on(n);
+        self.inner.consume(n);
+    }
 }
 
 impl From<Vec<u8>> for FileSource {
     fn from(bytes: Vec<u8>) -> Self {
-        Self { place: Place::Memory(bytes.into()), entry: None }
+        Self { place: Place::Memory(bytes.into()), entry: None, watch: None }
     }
 }
 
 impl From<PathBuf> for FileSource {
     fn from(path: PathBuf) -> Self {
-        Self { place: Place::Disk(path), entry: None }
+        Self { place: Place::Disk(path), entry: None, watch: None }
     }
 }
 
 impl From<TempPath> for FileSource {
     fn from(path: TempPath) -> Self {
-        Self { place: Place::Temporary(Arc::new(path)), entry: None }
+        Self { place: Place::Temporary(Arc::new(path)), entry: None, watch: None }
     }
 }
 
@@ -78,13 +134,22 @@ impl Place {
         if z.by_name(&wanted).map_err(|e| zip_error(&e))?.size() > MAX_FILE {
             return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field(name));
         }
-        Ok(Some(FileSource { place: self.clone(), entry: Some(wanted) }))
+        Ok(Some(FileSource { place: self.clone(), entry: Some(wanted), watch: None }))
     }
 }
 
 impl FileSource {
+    /// The same file, telling `watch` how far a reading is.
+    pub fn watched(&self, watch: Watch) -> Self {
+        Self { watch: Some(watch), ..self.clone() }
+    }
+
     /// Reads it from its start.
     pub fn read_with<R>(&self, work: impl FnOnce(&mut dyn BufRead) -> Result<R, Problem>) -> Result<R, Problem> {
+        let work = |inner: &mut dyn BufRead| match &self.watch {
+            Some(watch) => work(&mut Watched { inner, watch, done: 0, next: LOOK }),
+            None => work(inner),
+        };
         match &self.entry {
             None => work(&mut BufReader::with_capacity(1 << 16, self.place.open()?)),
             Some(name) => {
@@ -131,6 +196,19 @@ impl FileSource {
         })
     }
 
+    /// How long it is, bytes.
+    pub fn length(&self) -> Result<u64, Problem> {
+        if let Some(name) = &self.entry {
+            return Ok(self.place.zip()?.by_name(name).map_err(|e| zip_error(&e))?.size());
+        }
+        let disk = |p: &Path| std::fs::metadata(p).map(|m| m.len()).map_err(|e| cannot_read(p, &e));
+        match &self.place {
+            Place::Memory(b) => Ok(b.len() as u64),
+            Place::Disk(p) => disk(p),
+            Place::Temporary(p) => disk(p),
+        }
+    }
+
     /// Whether it holds nothing.
     pub fn is_empty(&self) -> Result<bool, Problem> {
         Ok(self.head(1)?.is_empty())
@@ -148,6 +226,22 @@ impl FileSource {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_watch_hears_how_far_a_reading_is_and_can_stop_it() {
+        let heard = Arc::new(std::sync::Mutex::new(vec![]));
+        let into = heard.clone();
+        let file = FileSource::from(vec![b'x'; 5 << 20]);
+        let all = file.watched(Arc::new(move |n| {
+            into.lock().unwrap().push(n);
+            true
+        }));
+        assert_eq!(all.bytes().unwrap().len(), 5 << 20);
+        let heard = heard.lock().unwrap();
+        assert!(heard.len() >= 4 && heard.is_sorted() && *heard.last().unwrap() <= 5 << 20, "{heard:?}");
+        let p = file.watched(Arc::new(|n| n < 2 << 20)).bytes().unwrap_err();
+        assert!(p.message.contains("cancelled"), "{}", p.message);
+    }
 
     #[test]
     fn a_file_reads_the_same_from_memory_and_disk_twice() {

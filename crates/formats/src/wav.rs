@@ -1,5 +1,6 @@
 //! WAV files: integer of 16, 24, 32 bits, float of 32; channels in the file's order.
 
+use crate::mapping::SoundLook;
 use crate::source::FileSource;
 use crate::spool::DataBuilder;
 use baricord_core::problem::Problem;
@@ -38,6 +39,20 @@ pub(crate) fn read(file: &FileSource, factor: impl Fn(usize) -> f64) -> Result<W
         }
         let channels = channels.into_iter().map(DataBuilder::finish).collect::<Result<_, _>>()?;
         Ok(Wav { rate: f64::from(spec.sample_rate), channels })
+    })
+}
+
+/// What a file's first bytes say of it.
+pub(crate) fn look(head: &[u8]) -> Result<SoundLook, Problem> {
+    let r = hound::WavReader::new(head)
+        .map_err(|e| Problem::new("bad-wav", format!("the WAV file cannot be read: {e}")).field("file"))?;
+    let spec = r.spec();
+    let rate_hz = f64::from(spec.sample_rate);
+    Ok(SoundLook {
+        channels: usize::from(spec.channels),
+        rate_hz,
+        bits: spec.bits_per_sample,
+        seconds: f64::from(r.duration()) / rate_hz.max(1.0),
     })
 }
 

@@ -53,6 +53,32 @@ fn unsqueeze(data: &[u8]) -> Result<Vec<f32>, StoreError> {
     Ok(bytes.as_chunks::<4>().0.iter().map(|b| f32::from_le_bytes(*b)).collect())
 }
 
+/// A file put together on the disk, gone with its last reader.
+pub(crate) struct OnDisk {
+    name: String,
+    disk: tempfile::NamedTempFile,
+    out: tokio::fs::File,
+}
+
+impl OnDisk {
+    fn broken(name: &str, e: &std::io::Error) -> StoreError {
+        StoreError::Broken(format!("the temporary folder cannot take {name}: {e}"))
+    }
+    pub fn new(name: &str) -> Result<Self, StoreError> {
+        let broken = |e: std::io::Error| Self::broken(name, &e);
+        let disk = tempfile::NamedTempFile::new().map_err(broken)?;
+        let out = tokio::fs::File::from_std(disk.reopen().map_err(broken)?);
+        Ok(Self { name: name.to_string(), disk, out })
+    }
+    pub async fn add(&mut self, piece: &[u8]) -> Result<(), StoreError> {
+        self.out.write_all(piece).await.map_err(|e| Self::broken(&self.name, &e))
+    }
+    pub async fn finish(mut self) -> Result<FileSource, StoreError> {
+        self.out.flush().await.map_err(|e| Self::broken(&self.name, &e))?;
+        Ok(self.disk.into_temp_path().into())
+    }
+}
+
 impl Scope {
     /// Keeps a piece of a file as it came. Pieces are numbered from 0.
     pub async fn put_piece(&mut self, case: Uuid, name: &str, piece: i32, data: &[u8]) -> Result<(), StoreError> {
@@ -95,20 +121,16 @@ impl Scope {
     /// is small stays in memory.
     pub async fn file(&mut self, case: Uuid, name: &str) -> Result<Option<FileSource>, StoreError> {
         let Some(first) = self.piece(case, name, 0).await? else { return Ok(None) };
-        let Some(mut next) = self.piece(case, name, 1).await? else { return Ok(Some(first.into())) };
-        let broken = |e: std::io::Error| StoreError::Broken(format!("the temporary folder cannot take {name}: {e}"));
-        let disk = tempfile::NamedTempFile::new().map_err(broken)?;
-        let mut out = tokio::fs::File::from_std(disk.reopen().map_err(broken)?);
-        out.write_all(&first).await.map_err(broken)?;
-        for i in 2.. {
-            out.write_all(&next).await.map_err(broken)?;
-            match self.piece(case, name, i).await? {
-                Some(n) => next = n,
-                None => break,
-            }
+        let Some(second) = self.piece(case, name, 1).await? else { return Ok(Some(first.into())) };
+        let mut disk = OnDisk::new(name)?;
+        disk.add(&first).await?;
+        let (mut piece, mut i) = (Some(second), 2);
+        while let Some(p) = piece {
+            disk.add(&p).await?;
+            piece = self.piece(case, name, i).await?;
+            i += 1;
         }
-        out.flush().await.map_err(broken)?;
-        Ok(Some(disk.into_temp_path().into()))
+        disk.finish().await.map(Some)
     }
 
     /// Names of the files of a case.

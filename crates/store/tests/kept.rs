@@ -164,3 +164,38 @@ async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     assert!(matches!(s.undo(id, "x").await, Err(StoreError::NotFound)));
     assert!(s.board(10).await.unwrap().is_empty());
 }
+
+#[tokio::test]
+async fn a_broken_upload_goes_on_where_it_stopped_and_is_kept_whole() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    let bytes: Vec<u8> = (0..200u8).collect();
+    let said = baricord_store::incoming::Announced { of: None, name: "run.csv", size: 200, phase: "before" };
+    let up = s.announce(id, said).await.unwrap();
+    assert_eq!(s.take_piece(id, up.id, 0, &bytes[..70]).await.unwrap(), 70);
+    // The answer was lost: the same piece again, then one that overlaps, then one from too far on.
+    assert_eq!(s.take_piece(id, up.id, 0, &bytes[..70]).await.unwrap(), 70);
+    assert_eq!(s.take_piece(id, up.id, 50, &bytes[50..120]).await.unwrap(), 120);
+    assert!(
+        matches!(s.take_piece(id, up.id, 130, &bytes[130..]).await, Err(StoreError::Problem(p)) if p.code == "piece-missing")
+    );
+    assert!(matches!(s.incoming_file(id, up.id).await, Err(StoreError::Problem(p)) if p.code == "not-whole"));
+    let again = s.announce(id, said).await.unwrap();
+    assert_eq!((again.id, again.received, again.percent()), (up.id, 120, 60));
+    let too_much = vec![0; 100];
+    assert!(matches!(s.take_piece(id, up.id, 120, &too_much).await, Err(StoreError::Problem(p)) if p.code == "too-long"));
+    assert_eq!(s.take_piece(id, up.id, 120, &bytes[120..]).await.unwrap(), 200);
+    assert_eq!(s.incoming_file(id, up.id).await.unwrap().bytes().unwrap(), bytes);
+    assert_eq!(s.file(id, "recordings/r1.csv").await.unwrap().map(|_| ()), None, "nothing of it belongs to the case yet");
+    s.keep_incoming(id, up.id, "recordings/r1.csv").await.unwrap();
+    s.forget_incoming(id, up.id).await.unwrap();
+    assert_eq!(s.file(id, "recordings/r1.csv").await.unwrap().unwrap().bytes().unwrap(), bytes);
+    assert!(s.incoming_of(id).await.unwrap().is_empty());
+    s.commit().await.unwrap();
+    // Another workshop sees none of it.
+    let other = store.add_workshop("Elsewhere").await.unwrap();
+    let mut o = store.scope(other).await.unwrap();
+    assert!(matches!(o.take_piece(id, up.id, 0, b"x").await, Err(StoreError::NotFound)));
+    assert!(matches!(o.incoming(id, up.id).await, Err(StoreError::NotFound)));
+}

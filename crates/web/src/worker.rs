@@ -101,11 +101,17 @@ async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> R
                 .into_iter()
                 .flatten()
                 {
-                    files.insert(name.clone(), s.file(claim.case, name).await?);
+                    let Some(file) = s.file(claim.case, name).await? else { continue };
+                    let (whole, b, told) = (file.length()?.max(1), bridge.clone(), format!("reading {}", spec.id));
+                    let watch = move |done: u64| b.step(0.4 * (done as f64 / whole as f64).min(1.0), &told);
+                    files.insert(name.clone(), file.watched(std::sync::Arc::new(watch)));
                 }
                 let spec = spec.clone();
-                let read = tokio::task::spawn_blocking(move || read_recording(&spec, &|n| Ok(files.get(n).cloned().flatten())));
+                let read = tokio::task::spawn_blocking(move || read_recording(&spec, &|n| Ok(files.get(n).cloned())));
                 let x = read.await.map_err(|e| StoreError::Broken(e.to_string()))?;
+                if bridge.stop.load(Ordering::Relaxed) {
+                    return Err(Problem::new("cancelled", "the reading was cancelled").into());
+                }
                 s.put_samples(claim.case, &recordings_id(&case, recordings.len()), &x).await?;
                 x
             }

@@ -96,18 +96,65 @@
   });
   document.addEventListener("click", (e) => { if (e.target.closest("[data-keys]")) document.getElementById("keys").showModal(); });
 
+  // A file goes in pieces: a lost connection waits and goes on, a closed page goes on with the same file.
+  const PIECE = 1 << 20;
+  const wait = (ms) => new Promise((r) => setTimeout(r, ms));
+  const upload = async (form, file) => {
+    const state = form.querySelector(".upload-state"), bar = state.querySelector("progress"), words = state.querySelector(".upload-words");
+    const button = form.querySelector("button:not([type=button])"), at = form.dataset.upload;
+    let stopped = false, id = null;
+    const say = (text) => { words.textContent = text; };
+    const end = (text) => { state.hidden = true; button.disabled = false; notice(text); };
+    state.querySelector("[data-upload-stop]").onclick = () => { stopped = true; };
+    notice(""); state.hidden = false; button.disabled = true; say(file.name);
+    // Answers of the server, asked again while it cannot be reached; an error of the input ends it.
+    const ask = async (url, how) => {
+      for (let pause = 500; ; pause = Math.min(2 * pause, 8000)) {
+        if (stopped) return null;
+        let answer = null;
+        try { answer = await fetch(url, how); } catch { /* the server is away */ }
+        if (answer && answer.redirected) { end("You are signed out: sign in again, then choose the same file; what is here is kept."); return null; }
+        if (answer && answer.ok) return answer.json();
+        if (answer && answer.status < 500 && answer.status !== 429) {
+          const coded = answer.headers.get("x-problem");
+          end(coded ? decodeURIComponent(coded) : "The server did not take the file.");
+          return null;
+        }
+        say("The server does not answer. The upload goes on by itself when it is back.");
+        await wait(pause);
+      }
+    };
+    const said = new URLSearchParams({ name: file.name, size: String(file.size) });
+    for (const field of form.querySelectorAll("input[type=hidden]")) said.set(field.name, field.value);
+    const begun = await ask(at, { method: "POST", body: said });
+    if (begun) {
+      id = begun.id;
+      for (let received = begun.received; received < file.size; ) {
+        say(`${file.name}: ${(received / 1e6).toFixed(1)} of ${(file.size / 1e6).toFixed(1)} MB`);
+        bar.value = (100 * received) / file.size;
+        const got = await ask(`${at}/${id}?from=${received}`, { method: "PUT", body: file.slice(received, received + PIECE) });
+        if (!got) break;
+        received = got.received;
+        if (received >= file.size) { location.assign(`${at}/${said.get("of") || id}`); return; }
+      }
+    }
+    if (stopped) end("Stopped. What has come in is kept: choose the same file to go on, or remove it above.");
+    if (stopped && id) location.reload();
+  };
+  document.addEventListener("submit", (e) => {
+    const form = e.target.closest("form[data-upload]"), file = form && form.querySelector("input[type=file]").files[0];
+    if (!file || file.size === 0) return;
+    e.preventDefault();
+    upload(form, file);
+  });
+
   // Errors come to the form; the form keeps what was typed.
   document.addEventListener("htmx:responseError", (e) => {
     const coded = e.detail.xhr.getResponseHeader("x-problem");
     notice(coded ? decodeURIComponent(coded) : "The server could not do that. What you typed is still here.");
-    document.querySelectorAll("progress.upload").forEach((p) => { p.hidden = true; });
   });
   document.addEventListener("htmx:sendError", () => notice("The server does not answer. What you typed is still here: try again in a moment."));
   document.addEventListener("htmx:beforeRequest", () => notice(""));
-  document.addEventListener("htmx:xhr:progress", (e) => {
-    const bar = e.target.querySelector && e.target.querySelector("progress.upload");
-    if (bar && e.detail.lengthComputable) { bar.hidden = false; bar.value = (100 * e.detail.loaded) / e.detail.total; }
-  });
   document.addEventListener("htmx:afterSettle", () => {
     const marked = document.querySelector("body [data-theme-now]");
     if (marked) document.documentElement.dataset.theme = marked.dataset.themeNow;

@@ -24,7 +24,7 @@ async fn recordings_that_cannot_be_read_name_what_is_wrong_and_leave_the_case_al
         (b"t,az,speed\n0,1,40\n".to_vec(), "too few"),
         (b"t,az,speed\n0,one,40\n1,two,40\n2,three,40\n".to_vec(), "is no number"),
         (b"t,az,speed\n0,1,40\n\xff\xfe\n".to_vec(), "UTF-8"),
-        (b"RIFF....WAVE".to_vec(), "no road speed"),
+        (b"RIFF....WAVE".to_vec(), "WAV file cannot be read"),
     ] {
         let (status, text) = upload(&g, &c, id, bytes.clone()).await;
         assert_eq!(status, 422, "{:?}", String::from_utf8_lossy(&bytes));

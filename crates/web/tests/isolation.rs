@@ -15,12 +15,16 @@ const TABLES: &[&str] = &[
     "case_analysis",
     "order_map",
     "job",
+    "incoming",
+    "incoming_piece",
 ];
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let g = Ground::new().await;
-    g.full_case().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    assert_eq!(g.bring(&c, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await.status(), 303);
     let pool = g.store.pool();
     let all: Vec<String> = sqlx::query_scalar(
         "SELECT table_name::text FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE'",
@@ -123,6 +127,21 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
     }
     let r = g.upload(&b, id, b"t,az,speed\n0,1,2\n".to_vec()).await;
     assert_eq!(r.status(), 404, "upload as B");
+    // A file on its way in is the workshop's own as well.
+    let r = g.bring(&a, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await;
+    let path = r.headers()["location"].to_str().unwrap().to_string();
+    assert_eq!(g.get(&a, &path).await.status(), 200);
+    let put =
+        |c: &reqwest::Client| c.put(format!("{}{path}?from=0", g.url)).header("sec-fetch-site", "same-origin").body("x").send();
+    for (c, status) in [(&b, 404), (&nobody, 303)] {
+        assert_eq!(g.get(c, &path).await.status(), status);
+        assert_eq!(g.get(c, &format!("{path}/look")).await.status(), status);
+        assert_eq!(g.post_form(c, &format!("{path}/keep"), &[("gear", "5")]).await.status(), status);
+        assert_eq!(g.post_form(c, &format!("{path}/forget"), &[]).await.status(), status);
+        assert_eq!(put(c).await.unwrap().status(), status);
+        assert_eq!(g.post_form(c, &format!("/cases/{id}/incoming"), &[("name", "x"), ("size", "9")]).await.status(), status);
+    }
+    assert_eq!(g.get(&a, &path).await.status(), 200, "still there");
     let after = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
     assert_eq!(before.document, after.document);
 }

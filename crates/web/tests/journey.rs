@@ -12,8 +12,14 @@ async fn load_run(b: &Browser, dir: &std::path::Path, name: &str, text: &str) {
     b.js("document.querySelectorAll('details.fold').forEach(d => d.open = true)").await;
     let file = b.see("input[type=file][name=file]").await;
     file.send_keys(path.to_str().unwrap()).await.unwrap();
-    b.js("document.querySelector('form[action$=recordings] select[name=gear]').value = '5'").await;
-    b.click("form[action$=recordings] button").await;
+    b.click("form[action$=recordings] button:not([type=button])").await;
+    b.see("table.columns").await;
+}
+
+/// What was looked at becomes a run of the case.
+async fn keep_run(b: &Browser) {
+    b.js("document.querySelector('#keep select[name=gear]').value = '5'").await;
+    b.click("#keep button.yellow").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -52,12 +58,18 @@ async fn from_a_complaint_to_a_proof() {
     b.says("No run yet.").await;
     load_run(&b, dir.path(), "bad.csv", "t,speed\n0,40\n").await;
     b.says("no channel").await;
+    b.click("#keep button.yellow").await;
+    b.says("no channel is marked").await;
+    b.check("a file that is no recording").await;
+    b.click("form[action$=forget] button").await;
+    b.says("No run yet.").await;
     let v = {
         let mut v = rear_drive(2);
         v.name = "Whimbrel LWB".into();
         v
     };
     load_run(&b, dir.path(), "before.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5)).await;
+    keep_run(&b).await;
     b.see("canvas[data-drawn=yes]").await;
     b.says("shaft, once a turn").await;
     let first = b.js("return document.querySelector('table.orders tbody tr td:nth-child(2) b').innerText").await;
@@ -140,6 +152,7 @@ async fn from_a_complaint_to_a_proof() {
     // Prove: not cured sends the case back; the next one cures it.
     b.says("Drive again as before").await;
     load_run(&b, dir.path(), "same.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 8)).await;
+    keep_run(&b).await;
     b.see(".verdict").await;
     b.says("unchanged").await;
     b.check("the proof").await;
@@ -154,6 +167,7 @@ async fn from_a_complaint_to_a_proof() {
     b.click("button[value=yes]").await;
     b.see("form[action$=verdict]").await;
     load_run(&b, dir.path(), "after.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.02", 9)).await;
+    keep_run(&b).await;
     b.see(".verdict.good").await;
     b.says("cured").await;
     b.click("button[value=cured]").await;
@@ -236,8 +250,9 @@ async fn the_whole_journey_by_keyboard() {
 
     b.says("No run yet.").await;
     choose_by_keyboard(&b, &run("before.csv", "prop-imbalance@prop.rear.s1:0.7", 3)).await;
-    b.tab_and_type("form[action$=recordings] select[name=gear]", "5").await;
-    b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
+    b.tab_and_press("form[action$=recordings] button:not([type=button])", Key::Enter).await;
+    b.tab_and_type("#keep select[name=gear]", "5").await;
+    b.tab_and_press("#keep button.yellow", Key::Enter).await;
     b.see("canvas[data-drawn=yes]").await;
     b.tab_and_press("table.orders tbody a", Key::Enter).await;
     b.see("tr.chosen").await;
@@ -267,7 +282,8 @@ async fn the_whole_journey_by_keyboard() {
     b.tab_and_press("button[value=yes]", Key::Enter).await;
     b.says("Drive again as before").await;
     choose_by_keyboard(&b, &run("after.csv", "prop-imbalance@prop.rear.s1:0.02", 4)).await;
-    b.tab_and_press("form[action$=recordings] button", Key::Enter).await;
+    b.tab_and_press("form[action$=recordings] button:not([type=button])", Key::Enter).await;
+    b.tab_and_press("#keep button.yellow", Key::Enter).await;
     b.see(".verdict.good").await;
     b.tab_and_press("button[value=cured]", Key::Enter).await;
     b.says("The last repair: cured").await;

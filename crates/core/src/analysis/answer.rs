@@ -289,10 +289,28 @@ pub(crate) fn peak_of(levels: &[LevelBin]) -> Option<LevelBin> {
         let (sum, weight) = beside.into_iter().flatten().fold((0.0, 0.0), |s, n| (s.0 + n.0, s.1 + n.1));
         (1.0 - doubt) * (l.amplitude - l.sigma) + doubt * (sum / weight - l.sigma)
     };
-    (0..levels.len())
+    let best = (0..levels.len())
         .filter(|&i| levels[i].amplitude > 2.5 * levels[i].sigma)
-        .max_by(|&a, &b| score(a).total_cmp(&score(b)))
-        .map(|i| levels[i])
+        .max_by(|&a, &b| score(a).total_cmp(&score(b)))?;
+    Some(LevelBin { amplitude: chosen_level(levels, best), ..levels[best] })
+}
+
+/// The level of a bin that was chosen for being the largest: it is large by chance as well, and its
+/// neighbours say by how much. Normal likelihood, with a prior around the neighbours' mean as wide
+/// as a level changes from bin to bin.
+fn chosen_level(levels: &[LevelBin], i: usize) -> f64 {
+    const CHANGES: f64 = 0.25;
+    let own = levels[i];
+    let beside: Vec<&LevelBin> = [i.checked_sub(1), Some(i + 1)].into_iter().flatten().filter_map(|j| levels.get(j)).collect();
+    if beside.is_empty() {
+        return own.amplitude;
+    }
+    let n = beside.len() as f64;
+    let mean = beside.iter().map(|b| b.amplitude).sum::<f64>() / n;
+    let spread =
+        (CHANGES * mean.max(0.5 * own.amplitude)).powi(2) + beside.iter().map(|b| b.sigma.powi(2)).sum::<f64>() / (n * n);
+    let (w, u) = (own.sigma.powi(-2), spread.recip());
+    (w * own.amplitude + u * mean) / (w + u)
 }
 
 /// Whether an engine makes such an order: halves up to three, firing and its double.

@@ -7,12 +7,15 @@ use nalgebra::{DMatrix, DVector};
 use num_complex::{Complex32, Complex64};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::f64::consts::{PI, TAU};
 
 /// Width of the speed bins in which levels are taken, km/h.
 pub const SPEED_BIN: f64 = 5.0;
 /// How well a level is told at best, relative: a bin of speed is a little off at its edges.
-const REPEATS: f64 = 0.02;
+const REPEATS: f64 = 0.03;
+/// Width of the slices of speed in which lines are looked for, two at a time, km/h.
+const SLICE: f64 = 7.5;
 /// Below this a line is not told from noise.
 const SIGNIFICANT: f64 = 6.0;
 
@@ -58,21 +61,28 @@ pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
     if windows < 3 {
         return vec![];
     }
-    let mut stretches: Vec<Vec<usize>> = vec![(0..windows).collect()];
-    let top = speed.iter().copied().fold(0.0, f64::max);
-    let mut from = 0.0;
-    while from < top {
-        let inside: Vec<usize> = (0..windows).filter(|&w| speed[w] >= from && speed[w] < from + 15.0).collect();
-        if inside.len() >= 3 && inside.len() < windows {
-            stretches.push(inside);
-        }
-        from += 7.5;
+    // Each window is gone through once, in slices of speed; two neighbouring slices are a stretch.
+    let mut slices: BTreeMap<i64, (Vec<f64>, usize)> = BTreeMap::new();
+    for (w, v) in speed.iter().enumerate() {
+        let slice = slices.entry((v / SLICE).floor() as i64).or_default();
+        spec.add_ratio(w, 400.0, &mut slice.0);
+        slice.1 += 1;
+    }
+    let mean = |of: &[i64]| -> (Vec<f64>, usize) {
+        let parts: Vec<_> = of.iter().filter_map(|k| slices.get(k)).collect();
+        let n = parts.iter().map(|p| p.1).sum::<usize>();
+        let bins = parts.iter().map(|p| p.0.len()).max().unwrap_or(0);
+        ((0..bins).map(|b| parts.iter().map(|p| p.0[b]).sum::<f64>() / n as f64).collect(), n)
+    };
+    let all: Vec<i64> = slices.keys().copied().collect();
+    let mut stretches = vec![mean(&all)];
+    if let (Some(&low), Some(&high)) = (all.first(), all.last()) {
+        stretches.extend((low..=high).map(|k| mean(&[k, k + 1])).filter(|s| s.1 >= 3 && s.1 < windows));
     }
     let turns = spec.turns as f64;
     let mut found: Vec<Line> = vec![];
-    for part in &stretches {
-        let k = OrderSpectra::independent(part.len());
-        let r = spec.ratio(part.iter().copied(), 400.0);
+    for (r, count) in &stretches {
+        let k = OrderSpectra::independent(*count);
         for b in 1..r.len().saturating_sub(1) {
             if !(r[b] >= r[b - 1] && r[b] > r[b + 1]) || spec.order(b) < lowest {
                 continue;
@@ -89,7 +99,7 @@ pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
             let bend = a - 2.0 * m + c;
             let shift = if bend < 0.0 { (0.5 * (a - c) / bend).clamp(-0.5, 0.5) } else { 0.0 };
             let order = (b as f64 + shift) / turns;
-            let sigma = (0.35 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0006 * order);
+            let sigma = (0.3 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0003 * order);
             found.push(Line { order, sigma, z, ratio: r[b] });
         }
     }
@@ -120,7 +130,9 @@ pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<Level
             let gap = close.iter().map(|&j| (orders[j] - o).abs()).fold(0.3, f64::min);
             // A long block tells neighbours apart, but a high order smears over it.
             let most = ((160.0 / o) as usize).clamp(16, 64);
-            let turns = ((2.4 / gap).ceil() as usize).clamp(12, most);
+            // What passes a resonance turns its phase there: the higher the order, the shorter the block.
+            let least = ((60.0 / o) as usize).clamp(8, 16);
+            let turns = ((2.4 / gap).ceil() as usize).clamp(least, most);
             let group: Vec<f64> = std::iter::once(o).chain(close.iter().map(|&j| orders[j])).collect();
             levels_of(x, angle, &group, orders, turns)
         })
@@ -226,7 +238,7 @@ fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize
     let offsets: Vec<f64> = group.iter().chain(&noisy).map(|q| q - o).collect();
     let beside = Beside::new(&offsets, steps);
     let c = baseband(x, o);
-    let mut bins: std::collections::BTreeMap<i64, (Vec<f64>, Vec<f64>)> = std::collections::BTreeMap::new();
+    let mut bins: BTreeMap<i64, (Vec<f64>, Vec<f64>)> = BTreeMap::new();
     for start in (0..(c.len() + 1).saturating_sub(steps)).step_by(steps / 2) {
         if !angle.usable(start, start + steps) {
             continue;

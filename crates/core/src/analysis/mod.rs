@@ -21,7 +21,7 @@ pub use map::OrderMap;
 use crate::case::RecordingSpec;
 use crate::orders::{self, OrderLine};
 use crate::problem::{Problem, Warning};
-use crate::signal::{Pyramid, Quantity, Resampler, Samples};
+use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::Vehicle;
 use angle::Angle;
 use lines::Line;
@@ -218,14 +218,15 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     }
     let resampler = Resampler::shared();
     let start = s.start.get();
-    let (mut prepared, mut light) = (vec![], vec![]);
-    for (i, c) in s.channels.iter().filter(|c| c.quantity != Quantity::Pulse).enumerate() {
-        let x = Pyramid::of(&c.data, s.rate.get(), f64::MAX, SLOWEST_LEVEL)?;
-        let envelopes = pulses::envelopes_of(&x);
-        if i < 2 {
-            light.extend(reference::light(&x, if i == 0 { &envelopes } else { &[] }));
-        }
-        prepared.push((c, x, envelopes));
+    let sensors: Vec<&Channel> = s.channels.iter().filter(|c| c.quantity != Quantity::Pulse).collect();
+    let halved = |c: &Channel| Pyramid::of(&c.data, s.rate.get(), f64::MAX, SLOWEST_LEVEL);
+    // One channel at a time is held at its full rate: a long recording of many would not fit.
+    let (mut first, mut light) = (None, vec![]);
+    for (i, c) in sensors.iter().take(2).enumerate() {
+        let x = halved(c)?;
+        let envelopes = if i == 0 { pulses::envelopes_of(&x) } else { vec![] };
+        light.extend(reference::light(&x, &envelopes));
+        first = first.or(Some((x, envelopes)));
     }
     let Some((reference, lag)) = reference::fit(s, resampler, &light, &readings, circumference) else {
         warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
@@ -250,7 +251,15 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         _ => 16,
     };
     let mut channels = vec![];
-    for (c, x, envelopes) in prepared {
+    for c in sensors {
+        let (x, envelopes) = match first.take() {
+            Some(first) => first,
+            None => {
+                let x = halved(c)?;
+                let envelopes = pulses::envelopes_of(&x);
+                (x, envelopes)
+            }
+        };
         let pulses = pulses::find(resampler, &envelopes, start, &angle);
         let x = Turned::new(resampler, &angle, &x, start, top);
         let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
@@ -282,6 +291,10 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
         // Three equal samples in a row at the largest or smallest value, three times over.
         let (mut runs, mut counts, mut first) = ([0u32; 2], [0u64; 2], [None; 2]);
         c.data.blocks(|from, b| {
+            if !b.iter().fold(false, |found, &v| found | (v == hi) | (v == lo)) {
+                runs = [0; 2];
+                return;
+            }
             for (i, v) in b.iter().enumerate() {
                 for (k, limit) in [hi, lo].into_iter().enumerate() {
                     runs[k] = if *v == limit { runs[k] + 1 } else { 0 };

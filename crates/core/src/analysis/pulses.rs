@@ -4,7 +4,7 @@
 use super::angle::Angle;
 use super::lines::{self, Line};
 use super::turned::Windows;
-use crate::signal::{Pyramid, Resampler, envelopes};
+use crate::signal::{Envelope, Pyramid, Resampler, envelopes};
 
 /// Slower channels cannot ring.
 const LOWEST_RATE: f64 = 1000.0;
@@ -15,12 +15,35 @@ const BANDS: [(f64, f64); 3] = [(0.0625, 0.125), (0.125, 0.25), (0.25, 0.45)];
 const PER_TURN: usize = 64;
 const TOP: f64 = 21.7;
 
+/// From this length on (s) only bands in which something rings are turned into angle.
+const LONG: f64 = 420.0;
+/// Mean fourth power over the squared mean square of an envelope: 2 for noise, more where it pulses.
+const RINGING: f64 = 2.03;
+
+/// Whether a band pulses at all, from how unevenly it is filled second by second.
+fn rings(e: &Envelope) -> bool {
+    let each = (e.rate as usize).max(64);
+    let parts = e.data.chunks_exact(each).filter_map(|part| {
+        let (mut two, mut four) = (0.0f32, 0.0f32);
+        for v in part {
+            let p = v * v;
+            two += p;
+            four += p * p;
+        }
+        (two > 0.0).then(|| f64::from(four * part.len() as f32 / (two * two)))
+    });
+    let (sum, n) = parts.fold((0.0, 0u32), |(s, n), v| (s + v, n + 1));
+    sum > RINGING * f64::from(n.max(1))
+}
+
 /// Envelopes of a channel, each ready to be turned into angle; none where it is too slow to ring.
 pub(super) fn envelopes_of(x: &Pyramid) -> Vec<Pyramid> {
     if x.rate() < LOWEST_RATE {
         return vec![];
     }
-    envelopes(x.samples(), x.rate(), &BANDS).into_iter().map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect()
+    let long = x.samples().len() as f64 / x.rate() > LONG;
+    let heard = |e: &Envelope| !long || rings(e);
+    envelopes(x.samples(), x.rate(), &BANDS).into_iter().filter(heard).map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect()
 }
 
 /// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.

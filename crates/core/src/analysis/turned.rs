@@ -63,8 +63,14 @@ impl Windows {
     /// Windows over samples at `per_turn` a turn.
     pub fn new(x: &[f32], per_turn: usize, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
         let n = per_turn / STEPS;
-        // Pictures of short runs need every window that there is; what is counted needs them only half apart.
-        let overlap = if with_floor || angle.turns() > LONG_RUN { 2 } else { 4 };
+        // Pictures of short runs need every window that there is; what is counted needs them only half
+        // apart, and of a long run, which has hundreds, side by side.
+        let long = angle.turns() > LONG_RUN;
+        let overlap = match (long, with_floor) {
+            (true, true) => 1,
+            (true, false) | (false, true) => 2,
+            (false, false) => 4,
+        };
         let spectra = spectra(x, per_turn, turns, overlap, top, with_floor, |a, b| angle.usable(a / n, b / n));
         let speed = spectra.starts.iter().map(|s| angle.mean_kmh(s / n, (s + spectra.length) / n)).collect();
         Self { spectra, speed }

@@ -29,16 +29,22 @@ impl OrderSpectra {
         (windows as f64 * 0.95).max(1.0)
     }
     /// Power over floor, averaged over some windows; one loud window counts at most `cap`.
-    pub fn ratio(&self, windows: impl Iterator<Item = usize> + Clone, cap: f32) -> Vec<f64> {
-        let bins = self.power.first().map_or(0, Vec::len);
-        let n = windows.clone().count().max(1) as f64;
-        let mut out = vec![0.0; bins];
+    pub fn ratio(&self, windows: impl Iterator<Item = usize>, cap: f32) -> Vec<f64> {
+        let (mut sum, mut n) = (vec![], 0usize);
         for w in windows {
-            for ((o, p), f) in out.iter_mut().zip(&self.power[w]).zip(&self.floor[w]) {
-                *o += f64::from((p / f).min(cap)) / n;
-            }
+            self.add_ratio(w, cap, &mut sum);
+            n += 1;
         }
-        out
+        sum.iter_mut().for_each(|s| *s /= n.max(1) as f64);
+        sum
+    }
+    /// Adds one window's power over floor, at most `cap`, to a sum that grows to the number of bins.
+    pub fn add_ratio(&self, window: usize, cap: f32, sum: &mut Vec<f64>) {
+        let (power, floor) = (&self.power[window], &self.floor[window]);
+        sum.resize(power.len(), 0.0);
+        for ((s, p), f) in sum.iter_mut().zip(power).zip(floor) {
+            *s += f64::from((p / f).min(cap));
+        }
     }
 }
 
@@ -85,7 +91,7 @@ pub fn spectra(
 /// Noise under a spectrum: the median within ±0.8 orders, over ln 2 (the median of an exponential).
 fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
     let half = (turns * 4 / 5).max(8);
-    let step = (turns / 4).max(1);
+    let step = (turns / 2).max(1);
     // Positive numbers stand in the order of their bits, which are the quicker to compare.
     let bits: Vec<u32> = power.iter().map(|p| p.max(0.0).to_bits()).collect();
     let mut buffer = vec![];

@@ -7,6 +7,7 @@ pub mod lift;
 pub mod measure;
 pub mod part;
 pub mod prove;
+pub mod recordings;
 pub mod repair;
 pub mod road;
 mod vehicle_form;
@@ -19,6 +20,7 @@ pub fn routes() -> Router<App> {
     Router::new()
         .merge(complaint::routes())
         .merge(road::routes())
+        .merge(recordings::routes())
         .merge(lift::routes())
         .merge(measure::routes())
         .merge(decide::routes())

@@ -17,6 +17,7 @@ use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::verify::{SymptomVerdict, Verdict};
+use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
 use uuid::Uuid;
 
@@ -48,11 +49,7 @@ struct ProvePage {
     repair: Option<(usize, String)>,
     closed: String,
     before_words: String,
-    gear: String,
-    throttle: String,
-    place: String,
-    gears: Vec<String>,
-    ranges: Vec<String>,
+    waiting: Vec<Incoming>,
 }
 
 fn reason_words(r: &str) -> String {
@@ -126,11 +123,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             .filter(|r| r != "open")
             .map_or(String::new(), |r| r.replace('-', " ")),
         before_words: before.map_or(String::new(), run_words),
-        gear: before.and_then(|r| r.gear.clone()).unwrap_or_default(),
-        throttle: before.and_then(|r| r.throttle.clone()).unwrap_or("drive".into()),
-        place: before.and_then(|r| r.place.clone()).unwrap_or("seat-rail".into()),
-        gears: case.vehicle.gearbox.gears.iter().map(|g| g.name.clone()).collect(),
-        ranges: case.vehicle.transfer.iter().flat_map(|t| t.ranges.iter().map(|r| r.name.clone())).collect(),
+        waiting: s.incoming_of(id).await?,
         f,
     };
     page.sentence = match (page.has_before, page.has_after, page.repair.is_some()) {

@@ -1,31 +1,27 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
-use super::fields::{append, free_id};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve, Rung};
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, rung};
-use crate::upload::{self, Upload};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
-use axum::extract::{Multipart, Path, Query};
+use axum::extract::{Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::analysis::{OrderFound, RecordingAnalysis};
 use baricord_core::case::RecordingSpec;
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
-use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::signal::felt_line;
 use baricord_core::units::Hz;
 use baricord_core::vehicle::Vehicle;
-use baricord_formats::{read_recording, sniff};
+use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
 use serde::Deserialize;
-use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// How high the map of a vehicle reaches, in wheel orders: past twice the shaft and the firing.
@@ -114,8 +110,7 @@ struct RoadPage {
     resonances: Vec<String>,
     warnings: Vec<String>,
     refused: bool,
-    gears: Vec<String>,
-    ranges: Vec<String>,
+    waiting: Vec<Incoming>,
     upload_open: bool,
     after: bool,
     tests: Vec<super::decide::TestCard>,
@@ -340,8 +335,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         resonances: vec![],
         warnings: vec![],
         refused: found.is_some_and(|r| r.refused),
-        gears: case.vehicle.gearbox.gears.iter().map(|g| g.name.clone()).collect(),
-        ranges: case.vehicle.transfer.iter().flat_map(|t| t.ranges.iter().map(|r| r.name.clone())).collect(),
+        waiting: s.incoming_of(id).await?,
         upload_open: runs.is_empty(),
         after: case.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open")),
         tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),
@@ -474,122 +468,6 @@ async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
     Ok(Redirect::to(&format!("/cases/{id}/road")))
 }
 
-/// Columns guessed from headings: time, channels, speed, rpm.
-fn guess(bytes: &[u8]) -> Result<Value, Problem> {
-    let shape = sniff(bytes)?;
-    let find = |words: &[&str]| {
-        shape.headings.iter().find(|(h, _)| {
-            let h = h.to_lowercase();
-            words.iter().any(|w| h == *w || h.starts_with(&format!("{w}_")) || h.starts_with(&format!("{w} ")))
-        })
-    };
-    let have = || shape.headings.iter().map(|h| h.0.as_str()).collect::<Vec<_>>().join(", ");
-    let time = find(&["t", "time", "seconds", "timestamp"]).ok_or_else(|| {
-        Problem::new("missing-column", format!("no time column: one called t or time is needed; the file has {}", have()))
-            .field("file")
-            .line(shape.preamble as u64 + 1)
-    })?;
-    let speed = find(&["speed", "v", "velocity", "gps", "speed_kmh", "speed_mph"]);
-    let rpm = find(&["rpm", "engine"]);
-    let mut channels = vec![];
-    for (h, u) in &shape.headings {
-        let l = h.to_lowercase();
-        let unit = u.clone();
-        if l.starts_with('a') && l.len() <= 4 || l.starts_with("acc") {
-            channels.push(json!({"column": h, "quantity": "acceleration", "unit": unit.unwrap_or("m/s2".into())}));
-        } else if l.starts_with("mic") || l.starts_with("sound") {
-            channels.push(json!({"column": h, "quantity": "sound", "unit": unit.unwrap_or("fs".into())}));
-        }
-    }
-    if channels.is_empty() {
-        return Err(Problem::new(
-            "missing-column",
-            format!("no channel: one called az, acc… or mic… is needed; the file has {}", have()),
-        )
-        .field("file")
-        .line(shape.preamble as u64 + 1));
-    }
-    channels.truncate(8);
-    let speed = speed.map(|(h, u)| {
-        let unit = u.clone().unwrap_or(if h.to_lowercase().contains("mph") { "mph".into() } else { "km/h".into() });
-        json!({"column": h, "unit": unit})
-    });
-    Ok(json!({
-        "time": {"column": time.0, "unit": time.1.clone().unwrap_or("s".into())},
-        "channels": channels,
-        "speed": speed,
-        "rpm": rpm.map(|(h, _)| json!({"column": h})),
-    }))
-}
-
-/// A recording comes in: the file as it is, its columns guessed, its samples read, an analysis asked for.
-async fn upload(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, Fail> {
-    may_write(&m)?;
-    m.scope().await?.case(id).await?;
-    let (f, upload) = upload::form(form, "file", crate::MAX_UPLOAD).await?;
-    let Some(Upload { name, file }) = upload else {
-        return Err(Problem::new("empty-file", "the file is empty; choose a recording").field("file").into());
-    };
-    let head = file.head(64 << 10)?;
-    if head.starts_with(b"RIFF") {
-        return Err(Problem::new("no-speed", "a WAV file has no road speed in it; bring it as a case zip with its speed file")
-            .field("file")
-            .into());
-    }
-    let columns = guess(&head)?;
-    let gear = f.text("gear").map(String::from);
-    let phase = if f.text("phase") == Some("after") { "after" } else { "before" };
-    let mut spec = json!({
-        "id": "", "symptom": f.text("symptom"), "phase": phase, "file": "", "gear": gear,
-        "throttle": f.text("throttle").unwrap_or("drive"), "place": f.text("place").unwrap_or("seat-rail"),
-    });
-    for (k, v) in columns.as_object().into_iter().flatten() {
-        spec[k] = v.clone();
-    }
-    if let Some(range) = f.text("range") {
-        spec["range"] = range.into();
-    }
-    let read: RecordingSpec = baricord_core::problem::read_json(&{
-        let mut probe = spec.clone();
-        probe["id"] = "R".into();
-        probe["file"] = "x".into();
-        probe
-    })?;
-    // Read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
-    let whole = file.clone();
-    let samples = tokio::task::spawn_blocking(move || read_recording(&read, &move |_| Ok(Some(whole.clone()))))
-        .await
-        .map_err(|e| Fail::Broken(e.to_string()))?;
-    if samples.refused {
-        let w = samples.warnings.into_iter().next_back();
-        let mut p = w.map_or_else(
-            || Problem::new("refused", "the recording cannot be read"),
-            |w| Problem { code: w.code, field: w.at, line: w.line, message: w.message },
-        );
-        p.field.get_or_insert("file".into());
-        return Err(p.into());
-    }
-    let mut s = m.scope().await?;
-    let mut run = String::new();
-    let mut kept = String::new();
-    s.edit_case(id, None, &format!("loaded a run: {name}"), &m.person.name, |d| {
-        run = free_id(d, "recordings", 'R');
-        kept = format!("recordings/{}.csv", run.to_lowercase());
-        spec["id"] = run.clone().into();
-        spec["file"] = kept.clone().into();
-        append(d, "recordings", spec);
-        Ok(())
-    })
-    .await?;
-    s.remove_file(id, &kept).await?;
-    s.put_file(id, &kept, &file).await?;
-    s.put_samples(id, &run, &samples).await?;
-    s.ask_for_analysis(id).await?;
-    s.commit().await?;
-    let station = if phase == "after" { "prove" } else { "road" };
-    Ok(Redirect::to(&format!("/cases/{id}/{station}?run={run}")))
-}
-
 /// Routes of the station.
 pub fn routes() -> Router<App> {
     Router::new()
@@ -598,27 +476,12 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/job", get(job))
         .route("/cases/{id}/job/cancel", post(cancel))
         .route("/cases/{id}/job/again", post(again))
-        .route("/cases/{id}/recordings", post(upload))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use baricord_core::vehicle::sample::*;
-
-    #[test]
-    fn columns_are_guessed_and_what_is_missing_is_named() {
-        let g = guess(b"t;az;speed\n0,0;1,0;40\n").unwrap();
-        assert_eq!(g["channels"][0]["column"], "az");
-        assert_eq!(g["speed"]["unit"], "km/h");
-        let g = guess(b"time [ms],acc_z (g),mic,speed_mph\n0,1,0,20\n").unwrap();
-        assert_eq!(
-            (g["time"]["unit"].as_str(), g["channels"][0]["unit"].as_str(), g["speed"]["unit"].as_str()),
-            (Some("ms"), Some("g"), Some("mph"))
-        );
-        assert_eq!(guess(b"x,az\n0,1\n").unwrap_err().code, "missing-column");
-        assert!(guess(b"t,speed\n0,1\n").unwrap_err().message.contains("az"));
-    }
 
     #[test]
     fn the_map_reaches_past_twice_the_shaft() {

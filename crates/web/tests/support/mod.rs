@@ -82,16 +82,36 @@ impl Ground {
             .unwrap()
     }
 
-    /// Loads a recording into a case as the form does.
-    pub async fn upload(&self, c: &reqwest::Client, case: Uuid, csv: Vec<u8>) -> reqwest::Response {
-        let part = reqwest::multipart::Part::bytes(csv).file_name("run.csv");
-        let form = reqwest::multipart::Form::new().text("gear", "5").part("file", part);
+    /// Loads a file as the form of a browser without scripts does; the answer leads to the look at it.
+    pub async fn bring(
+        &self,
+        c: &reqwest::Client,
+        case: Uuid,
+        name: &str,
+        bytes: Vec<u8>,
+        of: Option<&str>,
+    ) -> reqwest::Response {
+        let part = reqwest::multipart::Part::bytes(bytes).file_name(name.to_string());
+        let mut form = reqwest::multipart::Form::new().text("phase", "before");
+        if let Some(of) = of {
+            form = form.text("of", of.to_string());
+        }
         c.post(format!("{}/cases/{case}/recordings", self.url))
             .header("sec-fetch-site", "same-origin")
-            .multipart(form)
+            .multipart(form.part("file", part))
             .send()
             .await
             .unwrap()
+    }
+
+    /// Loads a recording and keeps it with its columns as they were guessed.
+    pub async fn upload(&self, c: &reqwest::Client, case: Uuid, csv: Vec<u8>) -> reqwest::Response {
+        let r = self.bring(c, case, "run.csv", csv, None).await;
+        if r.status() != 303 {
+            return r;
+        }
+        let path = r.headers()["location"].to_str().unwrap().to_string();
+        self.post_form(c, &format!("{path}/keep"), &[("gear", "5")]).await
     }
 
     pub async fn get(&self, c: &reqwest::Client, path: &str) -> reqwest::Response {
