@@ -87,6 +87,7 @@ pub fn run(a: SimulateArgs) -> Result<(), Problem> {
         seconds: a.seconds,
         rate_hz: if sound { 4096.0 } else { 400.0 },
         sound,
+        rough: 1.0,
         seed: a.seed,
     };
     let (samples, truth) = baricord_simulator::run(&v, &faults, &plan)?;

@@ -23,18 +23,20 @@ pub struct FaultKind {
     pub full: f64,
     /// The unit.
     pub unit: &'static str,
+    /// Whether it is heard by a microphone rather than felt by an accelerometer.
+    pub is_heard: bool,
 }
 
 /// The faults that can be simulated.
 pub const KINDS: &[FaultKind] = &[
-    FaultKind { id: "wheel-imbalance", full: 16_000.0, unit: "g·mm" },
-    FaultKind { id: "prop-imbalance", full: 900.0, unit: "g·mm" },
-    FaultKind { id: "prop-bent", full: 1.8, unit: "mm runout" },
-    FaultKind { id: "joint-angle", full: 6.0, unit: "degrees residual" },
-    FaultKind { id: "engine-order", full: 900.0, unit: "g·mm" },
-    FaultKind { id: "inner-joint-worn", full: 0.9, unit: "m/s² at the floor" },
-    FaultKind { id: "wheel-bearing-worn", full: 1.0, unit: "of a loud growl" },
-    FaultKind { id: "outer-joint-worn", full: 1.0, unit: "of a loud click" },
+    FaultKind { id: "wheel-imbalance", full: 16_000.0, unit: "g·mm", is_heard: false },
+    FaultKind { id: "prop-imbalance", full: 900.0, unit: "g·mm", is_heard: false },
+    FaultKind { id: "prop-bent", full: 1.8, unit: "mm runout", is_heard: false },
+    FaultKind { id: "joint-angle", full: 6.0, unit: "degrees residual", is_heard: false },
+    FaultKind { id: "engine-order", full: 900.0, unit: "g·mm", is_heard: false },
+    FaultKind { id: "inner-joint-worn", full: 0.9, unit: "m/s² at the floor", is_heard: false },
+    FaultKind { id: "wheel-bearing-worn", full: 1.0, unit: "of a loud growl", is_heard: true },
+    FaultKind { id: "outer-joint-worn", full: 1.0, unit: "of a loud click", is_heard: true },
 ];
 
 /// A fault at a place, how bad.

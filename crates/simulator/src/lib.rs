@@ -8,9 +8,11 @@
 
 mod fault;
 mod noise;
+mod recorder;
 mod road;
 
 pub use fault::{FaultKind, FaultSpec, KINDS};
+pub use recorder::{StandIn, StandInSetup};
 pub use road::RunPlan;
 
 use baricord_core::problem::Problem;
@@ -97,7 +99,7 @@ pub fn run(v: &Vehicle, faults: &[FaultSpec], plan: &RunPlan) -> Result<(Samples
         wander += (-wander * 0.2 + 0.0004 * noise.normal()) / rate.sqrt() * 0.3;
         let wheel_hz = kmh / 3.6 / circumference * (1.0 + wander.clamp(-0.002, 0.002) + slip);
         turns += wheel_hz / rate;
-        let mut a = rough.next(&mut noise, kmh);
+        let mut a = plan.rough * rough.next(&mut noise, kmh);
         for ((s, p), k) in sources.iter().zip(&phases).zip(&tally_of) {
             let Some((order, per)) = s.order(epw) else { continue };
             let f = order * wheel_hz;

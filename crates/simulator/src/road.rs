@@ -23,6 +23,8 @@ pub struct RunPlan {
     pub rate_hz: f64,
     /// A microphone in place of an accelerometer.
     pub sound: bool,
+    /// How rough the road is; 1 is a usual one.
+    pub rough: f64,
     /// For chance.
     pub seed: u64,
 }
@@ -38,6 +40,7 @@ impl Default for RunPlan {
             seconds: 70.0,
             rate_hz: 400.0,
             sound: false,
+            rough: 1.0,
             seed: 1,
         }
     }

@@ -44,17 +44,20 @@ pub struct Claim {
     pub workshop: Uuid,
     /// Its case.
     pub case: Uuid,
+    /// The drive that is to go on; an analysis where there is none.
+    pub drive: Option<Uuid>,
 }
 
 impl Scope {
     /// Asks for an analysis of a case; one that still waits serves for both.
     pub async fn ask_for_analysis(&mut self, case: Uuid) -> Result<(), StoreError> {
-        let waiting: Option<Uuid> =
-            sqlx::query_scalar("SELECT id FROM job WHERE case_id = $1 AND workshop_id = $2 AND state = 'queued' LIMIT 1")
-                .bind(case)
-                .bind(self.workshop())
-                .fetch_optional(&mut *self.tx)
-                .await?;
+        let waiting: Option<Uuid> = sqlx::query_scalar(
+            "SELECT id FROM job WHERE case_id = $1 AND workshop_id = $2 AND state = 'queued' AND drive_id IS NULL LIMIT 1",
+        )
+        .bind(case)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?;
         if waiting.is_none() {
             sqlx::query("INSERT INTO job (id, workshop_id, case_id) VALUES ($1, $2, $3)")
                 .bind(Uuid::now_v7())
@@ -67,10 +70,11 @@ impl Scope {
         Ok(())
     }
 
-    /// The latest job of a case.
+    /// The latest analysis of a case.
     pub async fn job(&mut self, case: Uuid) -> Result<Option<Job>, StoreError> {
         Ok(sqlx::query_as(
-            "SELECT id, state, progress, what, problem FROM job WHERE case_id = $1 AND workshop_id = $2 ORDER BY created_at DESC, id DESC LIMIT 1",
+            "SELECT id, state, progress, what, problem FROM job WHERE case_id = $1 AND workshop_id = $2 AND drive_id IS NULL
+             ORDER BY created_at DESC, id DESC LIMIT 1",
         )
         .bind(case)
         .bind(self.workshop())
@@ -78,11 +82,11 @@ impl Scope {
         .await?)
     }
 
-    /// Asks the open jobs of a case to stop.
+    /// Asks the open analyses of a case to stop.
     pub async fn cancel_jobs(&mut self, case: Uuid) -> Result<(), StoreError> {
         sqlx::query(
             "UPDATE job SET cancel = true, state = CASE WHEN state = 'queued' THEN 'cancelled' ELSE state END
-             WHERE case_id = $1 AND workshop_id = $2 AND state IN ('queued', 'running')",
+             WHERE case_id = $1 AND workshop_id = $2 AND state IN ('queued', 'running') AND drive_id IS NULL",
         )
         .bind(case)
         .bind(self.workshop())
@@ -95,9 +99,11 @@ impl Scope {
 impl Store {
     /// Takes the next job.
     pub async fn claim_job(&self) -> Result<Option<Claim>, StoreError> {
-        let row: Option<(Uuid, Uuid, Uuid)> =
-            sqlx::query_as("SELECT job_id, job_workshop, job_case FROM claim_job()").fetch_optional(self.pool()).await?;
-        Ok(row.map(|(id, workshop, case)| Claim { id, workshop, case }))
+        let row: Option<(Uuid, Uuid, Uuid, Option<Uuid>)> =
+            sqlx::query_as("SELECT job_id, job_workshop, job_case, job_drive FROM claim_job()")
+                .fetch_optional(self.pool())
+                .await?;
+        Ok(row.map(|(id, workshop, case, drive)| Claim { id, workshop, case, drive }))
     }
 
     /// Says how far a job is; false when it should stop.

@@ -2,10 +2,12 @@
 //!
 //! [`Store`] connects as a role that owns no table. Work happens inside a [`Scope`]: a transaction
 //! bound to one workshop, which row-level security enforces again behind every query. [`cases`] keeps
-//! the documents with their history, [`incoming`] files on their way in, [`recordings`] samples and files, [`jobs`] the analyses under
+//! the documents with their history, [`drives`] what a recorder measures on the road,
+//! [`incoming`] files on their way in, [`recordings`] samples and files, [`jobs`] the analyses under
 //! way, [`people`] who may sign in.
 
 pub mod cases;
+pub mod drives;
 pub mod incoming;
 pub mod jobs;
 pub mod people;

@@ -373,6 +373,46 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
     o
 }
 
+/// Speed and level over time, as a recorder writes them: speed as the full line, level dotted below it.
+pub fn trace(speed: &[(f64, f64)], level: &[(f64, f64)], top_kmh: f64) -> String {
+    let (x0, y0, w, h) = (62.0, 10.0, 690.0, 84.0);
+    let last = |l: &[(f64, f64)]| l.last().map_or(0.0, |r| r.0);
+    let span = last(speed).max(last(level)).max(20.0);
+    let (top, most) = (top_kmh * 1.1, level.iter().map(|l| l.1).fold(0.5, f64::max) * 1.15);
+    let path = |l: &[(f64, f64)], full: f64| {
+        let step = (l.len() / 240).max(1);
+        let points: Vec<String> = l
+            .iter()
+            .step_by(step)
+            .map(|(t, v)| format!("{:.1} {:.1}", x0 + w * t / span, y0 + h * (1.0 - (v / full).clamp(0.0, 1.0))))
+            .collect();
+        if points.is_empty() { String::new() } else { format!("M{}", points.join(" L")) }
+    };
+    let mut o =
+        String::from(r#"<svg class="levels trace" viewBox="0 0 950 122" role="img" aria-label="Speed and level over time">"#);
+    let _ = write!(o, r#"<rect class="frame" x="{x0}" y="{y0}" width="{w}" height="{h}"/>"#);
+    for t in ticks(0.0, span, 8) {
+        let x = x0 + w * t / span;
+        let _ = write!(
+            o,
+            r#"<line class="hair" x1="{x:.1}" y1="{0:.1}" x2="{x:.1}" y2="{1:.1}"/><text class="figure" x="{x:.1}" y="{2:.1}">{t:.0} s</text>"#,
+            y0 + h,
+            y0 + h + 5.0,
+            y0 + h + 20.0
+        );
+    }
+    let _ = write!(
+        o,
+        r#"<path class="order wheel" d="{}"/><path class="order half" d="{}"/><text class="rungname" x="{2}" y="{3}">full line: speed, to {top:.0} km/h</text><text class="rungname" x="{2}" y="{4}">dotted: level, to {most:.2} m/s²</text></svg>"#,
+        path(speed, top),
+        path(level, most),
+        x0 + w + 14.0,
+        y0 + 24.0,
+        y0 + 48.0,
+    );
+    o
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

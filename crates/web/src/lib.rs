@@ -9,6 +9,7 @@ pub mod board;
 pub mod charts;
 pub mod demo;
 pub mod drawing;
+pub mod driving;
 pub mod exchange;
 pub mod fail;
 pub mod page;

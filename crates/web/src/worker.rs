@@ -31,6 +31,12 @@ pub async fn run(store: Store) {
     let mut listener = None;
     loop {
         match store.claim_job().await {
+            // A drive takes its time: analyses go on beside it.
+            Ok(Some(claim)) if claim.drive.is_some() => {
+                let store = store.clone();
+                tokio::spawn(async move { one(&store, claim).await });
+                continue;
+            }
             Ok(Some(claim)) => {
                 one(&store, claim).await;
                 continue;
@@ -70,7 +76,10 @@ pub async fn one(store: &Store, claim: Claim) {
             }
         })
     };
-    let result = work(store, claim, &bridge).await;
+    let result = match claim.drive {
+        Some(drive) => crate::driving::go(store, claim, drive, &bridge.stop).await,
+        None => work(store, claim, &bridge).await,
+    };
     beat.abort();
     let ended = match result {
         Ok(()) => store.end_job(&claim, "done", None).await,

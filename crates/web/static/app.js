@@ -26,6 +26,13 @@
     c.putImageData(image, 0, 0);
     canvas.dataset.drawn = "yes";
   };
+  // The map of a drive under way: the page keeps its canvas, every answer brings new ink.
+  const drawLive = () => {
+    const now = document.querySelector("[data-live-ink]"), canvas = document.getElementById("live-ink");
+    if (!now || !canvas || canvas.dataset.ink === now.dataset.liveInk) return;
+    Object.assign(canvas.dataset, { ink: now.dataset.liveInk, columns: now.dataset.columns, rows: now.dataset.rows });
+    drawInk(canvas);
+  };
   const start = () => document.querySelectorAll("canvas[data-ink]:not([data-drawn])").forEach((c) => { c.dataset.drawn = "under way"; drawInk(c); });
 
   // A line lights its parts, a part its lines.
@@ -159,6 +166,7 @@
     const marked = document.querySelector("body [data-theme-now]");
     if (marked) document.documentElement.dataset.theme = marked.dataset.themeNow;
     start();
+    drawLive();
   });
   // A swapped page may be of the other theme.
   document.addEventListener("htmx:beforeSwap", (e) => {
@@ -167,7 +175,7 @@
   });
   const narrow = window.matchMedia("(max-width: 900px)");
   const fold = () => document.querySelectorAll(".ledger-fold").forEach((d) => { d.open = !narrow.matches; });
-  document.addEventListener("DOMContentLoaded", () => { fold(); start(); });
+  document.addEventListener("DOMContentLoaded", () => { fold(); start(); drawLive(); });
   document.addEventListener("htmx:afterSettle", fold);
-  if (document.readyState !== "loading") { fold(); start(); }
+  if (document.readyState !== "loading") { fold(); start(); drawLive(); }
 })();

@@ -17,6 +17,8 @@ const TABLES: &[&str] = &[
     "job",
     "incoming",
     "incoming_piece",
+    "drive",
+    "drive_piece",
 ];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -25,6 +27,10 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let id = g.full_case().await;
     let c = g.client(Some("a@harrowmere.example")).await;
     assert_eq!(g.bring(&c, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await.status(), 303);
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let drive = s.begin_drive(id, "S1", "A", "{}", 1.0).await.unwrap();
+    s.put_drive_piece(drive, 0, 0, &baricord_store::drives::Piece::default()).await.unwrap();
+    s.commit().await.unwrap();
     let pool = g.store.pool();
     let all: Vec<String> = sqlx::query_scalar(
         "SELECT table_name::text FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE'",
@@ -127,7 +133,18 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
     }
     let r = g.upload(&b, id, b"t,az,speed\n0,1,2\n".to_vec()).await;
     assert_eq!(r.status(), 404, "upload as B");
-    // A file on its way in is the workshop's own as well.
+    // A drive, and a file on its way in, are the workshop's own as well.
+    let begin = [("symptom", "S1"), ("fault", "hidden"), ("pace", "1")];
+    let r = g.post_form(&a, &format!("/cases/{id}/drives"), &begin).await;
+    let drive = r.headers()["location"].to_str().unwrap().to_string();
+    assert_eq!(g.get(&a, &format!("{drive}/now")).await.status(), 200);
+    for (c, status) in [(&b, 404), (&nobody, 303)] {
+        for path in ["", "/now", "/map"] {
+            assert_eq!(g.get(c, &format!("{drive}{path}")).await.status(), status, "{path}");
+        }
+        assert_eq!(g.post_form(c, &format!("{drive}/end"), &[]).await.status(), status);
+        assert_eq!(g.post_form(c, &format!("/cases/{id}/drives"), &begin).await.status(), status);
+    }
     let r = g.bring(&a, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await;
     let path = r.headers()["location"].to_str().unwrap().to_string();
     assert_eq!(g.get(&a, &path).await.status(), 200);

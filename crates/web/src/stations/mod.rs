@@ -2,6 +2,7 @@
 
 pub mod complaint;
 pub mod decide;
+pub mod drive;
 pub mod fields;
 pub mod lift;
 pub mod measure;
@@ -21,6 +22,7 @@ pub fn routes() -> Router<App> {
         .merge(complaint::routes())
         .merge(road::routes())
         .merge(recordings::routes())
+        .merge(drive::routes())
         .merge(lift::routes())
         .merge(measure::routes())
         .merge(decide::routes())

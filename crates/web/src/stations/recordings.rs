@@ -213,7 +213,7 @@ fn table_view(f: &Fields, prefix: &'static str, url: String, t: &TableLook) -> T
     let named = columns(f, prefix, t);
     let speed_file = prefix == "s_";
     let told = if speed_file { speed_described(t, &named) } else { described(t, &named) };
-    let understood = told.as_ref().map_or(String::new(), |d| understood(d));
+    let understood = told.as_ref().map_or(String::new(), understood);
     TableView {
         url,
         prefix,

@@ -19,6 +19,7 @@ use baricord_core::progress::Station;
 use baricord_core::signal::felt_line;
 use baricord_core::units::Hz;
 use baricord_core::vehicle::Vehicle;
+use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
 use serde::Deserialize;
@@ -111,6 +112,8 @@ struct RoadPage {
     warnings: Vec<String>,
     refused: bool,
     waiting: Vec<Incoming>,
+    drive: Option<Drive>,
+    faults: Vec<(String, String)>,
     upload_open: bool,
     after: bool,
     tests: Vec<super::decide::TestCard>,
@@ -336,6 +339,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         warnings: vec![],
         refused: found.is_some_and(|r| r.refused),
         waiting: s.incoming_of(id).await?,
+        drive: s.open_drive(id).await?,
+        faults: super::drive::faults(case),
         upload_open: runs.is_empty(),
         after: case.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open")),
         tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),

@@ -25,6 +25,8 @@ pub struct Ground {
     pub a: Uuid,
     pub b: Uuid,
     pub database_url: String,
+    /// Does the jobs; a test may stop it and do them itself.
+    pub worker: tokio::task::JoinHandle<()>,
 }
 
 fn base() -> String {
@@ -53,12 +55,12 @@ impl Ground {
         let b = workshop(&store, "Skerry", "b@skerry.example").await;
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let url = format!("http://{}", listener.local_addr().unwrap());
-        tokio::spawn(worker::run(store.clone()));
+        let worker = tokio::spawn(worker::run(store.clone()));
         let app = router(App { store: store.clone(), demo: false }, false);
         tokio::spawn(async move {
             axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await.unwrap()
         });
-        Self { url, store, a, b, database_url }
+        Self { url, store, a, b, database_url, worker }
     }
 
     /// A client with a session of its own; signed in when an address is given.
