@@ -182,11 +182,18 @@ fn noise_alone_holds_no_order() {
 fn without_a_reference_nothing_is_claimed() {
     let v = sample::rear_drive(2);
     let good = || build(&v, &Run::default(), &[steady(4.1, 0.4)]);
-    let a = one(&v, Samples { speed: vec![], ..good() });
+    let nothing = || build(&v, &Run::default(), &[]);
+    let a = one(&v, Samples { speed: vec![], ..nothing() });
     assert!(a.recordings[0].refused && codes(&a).contains(&"no-reference"));
-    let zeros = good().speed.iter().map(|r| (r.0, 0.0)).collect();
-    let a = one(&v, Samples { speed: zeros, ..good() });
+    let zeros: Vec<_> = good().speed.iter().map(|r| (r.0, 0.0)).collect();
+    let a = one(&v, Samples { speed: zeros.clone(), ..nothing() });
     assert!(a.recordings[0].refused);
+    // One ridge alone is followed, but which order it is nobody can tell: its error says so.
+    let a = one(&v, Samples { speed: zeros, ..good() });
+    assert_eq!(a.recordings[0].reference.as_ref().unwrap().source, "ridge");
+    assert!(codes(&a).contains(&"scale-uncertain"), "{:?}", codes(&a));
+    let o = &a.recordings[0].orders[0];
+    assert!((o.order - 4.1).abs() < 2.0 * o.order_sigma && o.order_sigma > 0.1, "{} ± {}", o.order, o.order_sigma);
     // Engine speed in a known gear is as good.
     let epw = v.engine_per_wheel(Some("5"), None).unwrap().unwrap().get();
     let c = v.circumference().unwrap().get();

@@ -13,7 +13,7 @@ pub(super) struct Angle {
     moments: Vec<f64>,
     /// Speed (m/s) at each angle step.
     speed: Vec<f32>,
-    /// Running sum of the speeds.
+    /// Running sum of the speeds by which levels are told, m/s: the road's.
     sum: Vec<f64>,
     /// Running count of steps that must not be used.
     unusable: Vec<u32>,
@@ -88,6 +88,14 @@ impl Angle {
             }
         }
         Self { moments, speed, sum, unusable, circumference: reference.circumference }
+    }
+
+    /// The same moments with another speed to tell levels by: that of the road, where it is the engine that turns.
+    pub fn with_road(mut self, road: &Reference) -> Self {
+        for (i, t) in self.moments.iter().enumerate() {
+            self.sum[i + 1] = self.sum[i] + road.speed(*t);
+        }
+        self
     }
 
     /// The wheel's highest turns a second.

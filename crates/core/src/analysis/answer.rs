@@ -1,6 +1,7 @@
 //! From tracked recordings to the answer: orders with levels, what could cause them, rhythms,
 //! resonances.
 
+use super::events::Event;
 use super::lines::{self, LevelBin};
 use super::{Outcome, Progress, Tracked};
 use crate::orders::Base;
@@ -127,8 +128,8 @@ pub struct RecordingAnalysis {
     pub orders: Vec<OrderFound>,
     /// The rhythms, strongest first.
     pub pulses: Vec<PulseFound>,
-    /// Single events.
-    pub events: Vec<serde_json::Value>,
+    /// Single events, in the order of time.
+    pub events: Vec<Event>,
     /// Frequencies at which several orders peak.
     pub resonances: Vec<Resonance>,
     /// What was noticed.
@@ -255,6 +256,7 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
             });
         }
     }
+    orders.extend(engine_orders(v, k, all, t));
     let weight = |o: &OrderFound| o.level().0 / o.level().1.max(1e-12);
     orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
@@ -262,20 +264,60 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
     RecordingAnalysis {
         id: t.spec.id.clone(),
         reference: Some(ReferenceFound {
-            source: t.source.into(),
-            scale: s,
-            scale_sigma: sigma_s,
+            source: t.source.id().into(),
+            scale: t.tyre.map_or(s, |x| x.value),
+            scale_sigma: t.tyre.map_or(sigma_s, |x| x.sigma),
             lag_s: t.lag.known.then_some(t.lag.seconds),
             lag_sigma_s: t.lag.known.then_some(t.lag.sigma),
         }),
         orders,
         pulses,
-        events: vec![],
+        events: t.channels.iter().flat_map(|c| c.events.iter().cloned()).collect(),
         resonances,
         warnings: t.warnings.clone(),
         refused: false,
         engine_per_wheel: t.engine_per_wheel,
     }
+}
+
+/// Orders that stay sharp in engine turns while the ratio changes.
+fn engine_orders(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Vec<OrderFound> {
+    let Some(engine) = &t.engine else { return vec![] };
+    let mut out = vec![];
+    for (i, ((_, found), c)) in engine.channels.iter().zip(&t.channels).enumerate() {
+        let measured: Vec<f64> = found.iter().map(|l| l.order).collect();
+        for (l, levels) in found.iter().zip(t.engine_levels(i, &measured)) {
+            let Some(peak) = peak_of(&levels) else { continue };
+            let ratio = engine.ratio_at(peak.speed_kmh);
+            let hz = t.hz(l.order * ratio / t.scale.value, peak.speed_kmh);
+            let acceleration = c.quantity == Quantity::Acceleration;
+            // A counter of revolutions tells them to a part in a thousand.
+            let order_sigma = l.sigma.hypot(0.001 * l.order);
+            let sources = sources_of(v, k, all, None, Some(ratio), l.order * ratio, tolerance(l.order, order_sigma) * ratio)
+                .into_iter()
+                .filter(|s| s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox")
+                .collect();
+            out.push(OrderFound {
+                channel: c.name.clone(),
+                base: Base::Engine,
+                order: l.order,
+                order_sigma,
+                amplitude_ms2: acceleration.then_some(peak.amplitude),
+                amplitude_sigma_ms2: acceleration.then_some(peak.sigma),
+                amplitude: (!acceleration).then_some(peak.amplitude),
+                amplitude_sigma: (!acceleration).then_some(peak.sigma),
+                unit: (!acceleration).then(|| c.unit.clone()),
+                felt: acceleration.then(|| felt(Ms2(peak.amplitude), hz)),
+                peak_speed_kmh: peak.speed_kmh,
+                peak_hz: hz.get(),
+                growth: lines::growth(&levels, peak.speed_kmh),
+                ambiguous: false,
+                sources,
+                levels,
+            });
+        }
+    }
+    out
 }
 
 /// The bin with the largest level among those that stand above their error. The largest of many weak

@@ -7,14 +7,19 @@
 
 mod angle;
 mod answer;
+mod engine;
+mod events;
 mod lines;
 mod map;
 mod pulses;
 mod reference;
+mod ridge;
+mod source;
 mod turned;
 
 pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
 pub(crate) use answer::{peak_of, tolerance as tolerance_of};
+pub use events::Event;
 pub use lines::{LevelBin, SPEED_BIN};
 pub use map::OrderMap;
 
@@ -24,8 +29,11 @@ use crate::problem::{Problem, Warning};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::Vehicle;
 use angle::Angle;
+use engine::EngineSide;
 use lines::Line;
+use pulses::Bands;
 use reference::{Lag, Scale};
+use source::{Before, Taken};
 use turned::Turned;
 
 /// Told how far a long computation is; answers whether to go on.
@@ -54,6 +62,7 @@ pub struct TrackedChannel {
     x: Turned,
     lines: Vec<Line>,
     pulses: Vec<Line>,
+    events: Vec<Event>,
 }
 
 /// One recording in wheel turns.
@@ -67,10 +76,16 @@ pub struct Tracked {
     /// What was noticed.
     pub warnings: Vec<Warning>,
     ladder: Vec<OrderLine>,
-    source: &'static str,
+    source: Taken,
     angle: Angle,
     lag: Lag,
     scale: Scale,
+    /// What the recording itself says of the tyre, where it counts turns.
+    tyre: Option<Scale>,
+    /// Its scale is its own: a pulse's or a ridge's.
+    own_scale: bool,
+    /// In engine turns, where the ratio changes.
+    engine: Option<EngineSide>,
     circumference: f64,
 }
 
@@ -130,6 +145,7 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
     let ridges: Vec<reference::Ridges> = out
         .iter()
         .filter_map(|o| o.as_ref().ok())
+        .filter(|t| !t.own_scale)
         .flat_map(|t| {
             let may = reference::candidates(&t.ladder, t.engine_per_wheel, false);
             let may_pulse = reference::candidates(&t.ladder, t.engine_per_wheel, true);
@@ -149,13 +165,19 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
         })
         .collect();
     let mut scale = reference::scale(&ridges);
+    // Turns that were counted against a road speed tell it better than any ridge.
+    if let Some(counted) = out.iter().filter_map(|o| o.as_ref().ok()?.tyre).next() {
+        scale = counted;
+    }
     // A lag that is a little off moves every ridge of its recording alike, and wheels slip by a little.
     let lags: Vec<f64> = out.iter().filter_map(|o| o.as_ref().ok()).map(|t| t.lag.sigma * t.angle.pull_of_lag()).collect();
     let pulled = lags.iter().map(|l| l * l).sum::<f64>().sqrt() / lags.len().max(1) as f64;
     scale.sigma = scale.sigma.hypot(pulled).hypot(SLIP);
     for t in out.iter_mut().filter_map(|o| o.as_mut().ok()) {
-        t.scale = scale;
-        if scale.uncertain && t.channels.iter().any(|c| !c.lines.is_empty()) {
+        if !t.own_scale {
+            t.scale = scale;
+        }
+        if t.scale.uncertain && t.channels.iter().any(|c| !c.lines.is_empty()) {
             t.warnings.push(Warning::new(
                 "scale-uncertain",
                 "the ridges fit more than one size of the tyre: every order may be off by the error that is given with it",
@@ -202,20 +224,6 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         }
     };
     let engine_per_wheel = v.engine_per_wheel(gear, spec.range.as_deref()).ok().flatten().map(|e| e.get());
-    let moving = s.speed.iter().any(|r| r.1 > 1.0);
-    let (readings, source): (Vec<(f64, f64)>, _) = if moving {
-        (s.speed.clone(), "speed")
-    } else if let (false, Some(e)) = (s.rpm.is_empty(), engine_per_wheel) {
-        (s.rpm.iter().map(|&(t, hz)| (t, hz / e * circumference)).collect(), "rpm")
-    } else {
-        let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
-        warnings
-            .push(Warning::new("no-reference", format!("{why}: without a reference no order can be told; record the speed too")));
-        return refuse(warnings);
-    };
-    if !moving && !s.speed.is_empty() {
-        warnings.push(Warning::new("speed-zero", "the speed column holds zeros only; the engine speed was used"));
-    }
     let resampler = Resampler::shared();
     let start = s.start.get();
     let sensors: Vec<&Channel> = s.channels.iter().filter(|c| c.quantity != Quantity::Pulse).collect();
@@ -224,14 +232,15 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     let (mut first, mut light) = (None, vec![]);
     for (i, c) in sensors.iter().take(2).enumerate() {
         let x = halved(c)?;
-        let envelopes = if i == 0 { pulses::envelopes_of(&x) } else { vec![] };
-        light.extend(reference::light(&x, &envelopes));
-        first = first.or(Some((x, envelopes)));
+        let bands = if i == 0 { pulses::bands_of(&x) } else { Bands::default() };
+        light.extend(reference::light(&x, &bands.envelopes));
+        first = first.or(Some((x, bands)));
     }
-    let Some((reference, lag)) = reference::fit(s, resampler, &light, &readings, circumference) else {
-        warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
+    let before = Before { vehicle: v, circumference, spec, samples: s, ladder: &ladder, engine_per_wheel };
+    let Some(chosen) = source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)? else {
         return refuse(warnings);
     };
+    let (reference, lag) = (chosen.reference, chosen.lag);
     if !lag.known {
         warnings.push(Warning::new(
             "lag-unknown",
@@ -239,7 +248,9 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         ));
     }
     let slow = {
-        let mut f: Vec<f64> = s.speed.iter().map(|r| r.1).filter(|v| *v > 1.0).collect();
+        let (from, to) = reference.span;
+        let mut f: Vec<f64> =
+            (0..200).map(|i| reference.track.at(from + (to - from) * f64::from(i) / 199.0)).filter(|v| *v > 1.0).collect();
         f.sort_by(f64::total_cmp);
         f.get(f.len() / 5).copied().unwrap_or(8.0) / circumference
     };
@@ -251,19 +262,37 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         _ => 16,
     };
     let mut channels = vec![];
-    for c in sensors {
-        let (x, envelopes) = match first.take() {
+    for c in &sensors {
+        let (x, bands) = match first.take() {
             Some(first) => first,
             None => {
                 let x = halved(c)?;
-                let envelopes = pulses::envelopes_of(&x);
-                (x, envelopes)
+                let bands = pulses::bands_of(&x);
+                (x, bands)
             }
         };
-        let pulses = pulses::find(resampler, &envelopes, start, &angle);
+        let pulses = pulses::find(resampler, &bands.envelopes, start, &angle);
+        let events = events::find(&c.name, &bands.frames, start);
         let x = Turned::new(resampler, &angle, &x, start, top);
         let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
-        channels.push(TrackedChannel { name: c.name.clone(), quantity: c.quantity, unit: c.unit.clone(), x, lines, pulses });
+        channels.push(TrackedChannel {
+            name: c.name.clone(),
+            quantity: c.quantity,
+            unit: c.unit.clone(),
+            x,
+            lines,
+            pulses,
+            events,
+        });
+    }
+    let mut engine = None;
+    if let Some(ratio) = engine::changing(s, &reference).filter(|_| chosen.source != Taken::Rpm) {
+        let signals: Vec<Pyramid> =
+            sensors.iter().map(|c| Pyramid::of(&c.data, s.rate.get(), 1200.0, SLOWEST_LEVEL)).collect::<Result<_, _>>()?;
+        engine = engine::side(s, resampler, &light, &reference, ratio, signals.into_iter());
+    }
+    if let Some(e) = &mut engine {
+        engine::share(e, &mut channels);
     }
     Ok(Ok(Tracked {
         spec: spec.clone(),
@@ -271,10 +300,13 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         engine_per_wheel,
         warnings,
         ladder,
-        source,
+        source: chosen.source,
         angle,
         lag,
-        scale: Scale { value: 1.0, sigma: 0.012, uncertain: true },
+        scale: chosen.own.unwrap_or(Scale { value: 1.0, sigma: 0.012, uncertain: true }),
+        tyre: chosen.tyre,
+        own_scale: chosen.own.is_some(),
+        engine,
         circumference,
     }))
 }

@@ -2,6 +2,7 @@
 //! joint; bearing orders show here too.
 
 use super::angle::Angle;
+use super::events;
 use super::lines::{self, Line};
 use super::turned::Windows;
 use crate::signal::{Envelope, Pyramid, Resampler, envelopes};
@@ -36,14 +37,28 @@ fn rings(e: &Envelope) -> bool {
     sum > RINGING * f64::from(n.max(1))
 }
 
-/// Envelopes of a channel, each ready to be turned into angle; none where it is too slow to ring.
-pub(super) fn envelopes_of(x: &Pyramid) -> Vec<Pyramid> {
+/// A channel's bands: what rings in each, and how loud each is from moment to moment.
+#[derive(Default)]
+pub(super) struct Bands {
+    /// Envelopes ready to be turned into angle; none where the channel is too slow to ring.
+    pub envelopes: Vec<Pyramid>,
+    /// Frames for single events: their rate, and the mean square of each.
+    pub frames: Vec<(f64, Vec<f32>)>,
+}
+
+/// The bands of a channel.
+pub(super) fn bands_of(x: &Pyramid) -> Bands {
     if x.rate() < LOWEST_RATE {
-        return vec![];
+        // What is too slow to ring still jumps.
+        let jumps: Vec<f32> = x.samples().windows(2).map(|w| w[1] - w[0]).collect();
+        return Bands { envelopes: vec![], frames: vec![events::frames(&jumps, x.rate())] };
     }
     let long = x.samples().len() as f64 / x.rate() > LONG;
+    let all = envelopes(x.samples(), x.rate(), &BANDS);
+    let frames = all.iter().map(|e| events::frames(&e.data, e.rate)).collect();
     let heard = |e: &Envelope| !long || rings(e);
-    envelopes(x.samples(), x.rate(), &BANDS).into_iter().filter(heard).map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect()
+    let envelopes = all.into_iter().filter(heard).map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect();
+    Bands { envelopes, frames }
 }
 
 /// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.

@@ -44,6 +44,13 @@ pub(super) struct Lag {
     pub known: bool,
 }
 
+impl Lag {
+    /// Of a reference that does not come late.
+    pub fn none() -> Self {
+        Self { seconds: 0.0, sigma: 0.0, known: true }
+    }
+}
+
 /// A signal light enough to be tracked many times over.
 pub(super) struct Light(Pyramid);
 
