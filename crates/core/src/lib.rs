@@ -21,6 +21,7 @@ pub mod road_plan;
 pub mod runout;
 pub mod shaft;
 pub mod signal;
+pub mod sound;
 pub mod units;
 pub mod vehicle;
 pub mod verify;

@@ -21,3 +21,4 @@ pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look}
 pub use recording::{read_all, read_recording, write_csv};
 pub use source::{FileSource, Watch};
 pub use spool::DataBuilder;
+pub use wav::write_wav;

@@ -56,6 +56,19 @@ pub(crate) fn look(head: &[u8]) -> Result<SoundLook, Problem> {
     })
 }
 
+/// Writes samples (full scale ±1) as a WAV file of 16 bits, one channel.
+pub fn write_wav(samples: &[f32], rate_hz: u32) -> Result<Vec<u8>, Problem> {
+    let bad = |e: hound::Error| Problem::new("bad-wav", e.to_string());
+    let spec = hound::WavSpec { channels: 1, sample_rate: rate_hz, bits_per_sample: 16, sample_format: hound::SampleFormat::Int };
+    let mut out = std::io::Cursor::new(vec![]);
+    let mut w = hound::WavWriter::new(&mut out, spec).map_err(bad)?;
+    for v in samples {
+        w.write_sample((v.clamp(-1.0, 1.0) * 32767.0) as i16).map_err(bad)?;
+    }
+    w.finalize().map_err(bad)?;
+    Ok(out.into_inner())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -90,6 +103,13 @@ mod tests {
         let spec =
             hound::WavSpec { channels: 1, sample_rate: 8000, bits_per_sample: 32, sample_format: hound::SampleFormat::Float };
         assert_eq!(read(&wav(spec, |w| w.write_sample(0.25f32).unwrap())).unwrap().1[0], [0.25]);
+    }
+
+    #[test]
+    fn what_is_written_reads_back() {
+        let w = read(&write_wav(&[0.5, -0.25, 2.0], 8000).unwrap()).unwrap();
+        assert_eq!((w.0, w.1[0].len()), (8000.0, 3));
+        assert!((w.1[0][0] - 0.5).abs() < 1e-3 && (w.1[0][2] - 1.0).abs() < 1e-3);
     }
 
     #[test]

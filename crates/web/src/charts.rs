@@ -373,6 +373,22 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
     o
 }
 
+/// A stretch of sound as a picture: its outline, on the same scale of time for all.
+pub fn wave(samples: &[f32], rate: f64, seconds: f64) -> String {
+    let n = ((seconds * rate) as usize).min(samples.len());
+    let columns = 160usize;
+    let each = (n / columns).max(1);
+    let mut path = String::new();
+    for (i, part) in samples[..n].chunks(each).take(columns).enumerate() {
+        let (lo, hi) = part.iter().fold((0.0f32, 0.0f32), |b, v| (b.0.min(*v), b.1.max(*v)));
+        let _ = write!(path, "M{} {:.1} V{:.1} ", 2 * i + 1, 26.0 - 34.0 * hi, 26.0 - 34.0 * lo);
+    }
+    format!(
+        r#"<svg class="wave" viewBox="0 0 {} 52" preserveAspectRatio="none" role="img" aria-label="{seconds:.1} seconds of it"><path class="order wheel" d="{path}"/></svg>"#,
+        2 * columns
+    )
+}
+
 /// Speed and level over time, as a recorder writes them: speed as the full line, level dotted below it.
 pub fn trace(speed: &[(f64, f64)], level: &[(f64, f64)], top_kmh: f64) -> String {
     let (x0, y0, w, h) = (62.0, 10.0, 690.0, 84.0);

@@ -45,7 +45,7 @@ pub struct App {
 /// Largest upload, bytes.
 pub const MAX_UPLOAD: usize = 2 << 30;
 
-const CSP: &str = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; connect-src 'self'; \
+const CSP: &str = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; media-src 'self'; connect-src 'self'; \
                    form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
 
 /// The whole application. Sessions are kept in PostgreSQL; cookies are marked secure unless the

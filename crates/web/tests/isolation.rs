@@ -88,6 +88,8 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         "/part/prop.rear.s2",
         "/job",
         "/map/R1/az",
+        "/sounds",
+        "/sound?s=S1&kmh=90&fault=prop-imbalance&at=prop.rear.s2",
         "/export.zip",
     ];
     for path in gets {
@@ -124,6 +126,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         ("/measure/angles/answer", &[("at", "prop.rear")]),
         ("/job/cancel", &[]),
         ("/job/again", &[]),
+        ("/sounds", &[("symptom", "S1"), ("outcome", "joint-worn")]),
         ("/undo", &[]),
     ];
     let before = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();

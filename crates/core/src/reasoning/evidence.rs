@@ -1,7 +1,7 @@
 //! Evidence: what was observed, measured, recorded or repaired, as a likelihood for every hypothesis.
 
 use super::hypotheses::{Hypothesis, predicted};
-use super::knowledge::{Bears, Knowledge, Test};
+use super::knowledge::{Bears, Knowledge, SOUND_PICK, Test};
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::{Case, Measurement, Observation};
 use crate::orders::{Base, OrderLine, orders};
@@ -157,6 +157,14 @@ pub(super) fn observations(
             }
             continue;
         }
+        if o.test == SOUND_PICK {
+            match picked(k, all, &o.outcome) {
+                Some(e) => out.push(e),
+                None => warnings
+                    .push(Warning::new("unknown-outcome", format!("{SOUND_PICK} names no fault “{}”: not weighed", o.outcome))),
+            }
+            continue;
+        }
         let Some(t) = k.test(&o.test) else {
             warnings.push(Warning::new("unknown-test", format!("test “{}” is not understood and not weighed", o.test)));
             continue;
@@ -188,6 +196,19 @@ pub(super) fn observations(
         });
     }
     out
+}
+
+/// The driver picked the sound of a fault: weak evidence for it wherever it is.
+fn picked(k: &Knowledge, all: &[Hypothesis], fault: &str) -> Option<Evidence> {
+    let w = &k.weights.pick;
+    let name = &k.fault(fault)?.name;
+    Some(Evidence {
+        words: format!("The driver says it sounds like: {name} (a memory, weak)"),
+        test: SOUND_PICK.into(),
+        at: None,
+        likelihood: all.iter().map(|h| if h.fault == fault { w.right } else { w.wrong }).collect(),
+        group: None,
+    })
 }
 
 fn words(v: &Vehicle, t: &Test, outcome: usize, at: Option<&str>) -> String {

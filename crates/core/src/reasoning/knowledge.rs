@@ -215,6 +215,16 @@ pub struct RecordingWeights {
     pub absent: f64,
 }
 
+/// What it says that a sound was picked.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PickWeights {
+    /// How often the right one is picked.
+    pub right: f64,
+    /// How often each wrong one is.
+    pub wrong: f64,
+}
+
 /// What getting there costs.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -241,6 +251,8 @@ pub struct Weights {
     pub recording: RecordingWeights,
     /// What measurements say.
     pub measured: MeasuredWeights,
+    /// What a picked sound says.
+    pub pick: PickWeights,
     /// Time.
     pub time: TimeWeights,
 }
@@ -256,6 +268,9 @@ pub struct Knowledge {
     pub weights: Weights,
     cautions: BTreeMap<String, Caution>,
 }
+
+/// The test in which the driver picks the sound that is like it; its outcome is the fault's id.
+pub const SOUND_PICK: &str = "sound-pick";
 
 /// Kinds of symptom.
 pub const KINDS: &[&str] = &[

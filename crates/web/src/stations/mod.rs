@@ -11,6 +11,7 @@ pub mod prove;
 pub mod recordings;
 pub mod repair;
 pub mod road;
+pub mod sounds;
 mod vehicle_form;
 
 use crate::App;
@@ -20,6 +21,7 @@ use axum::Router;
 pub fn routes() -> Router<App> {
     Router::new()
         .merge(complaint::routes())
+        .merge(sounds::routes())
         .merge(road::routes())
         .merge(recordings::routes())
         .merge(drive::routes())

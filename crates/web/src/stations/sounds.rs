@@ -1,0 +1,189 @@
+//! Which of these is it? What each suspect would sound like on this vehicle at this speed, side by
+//! side and without its name, for the driver to pick from.
+
+use super::fields::{Fields, append};
+use crate::App;
+use crate::auth::Member;
+use crate::charts;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, cause_words};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::Router;
+use axum::extract::{Form, Path, Query};
+use axum::http::header;
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::get;
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::{SOUND_PICK, builtin};
+use baricord_core::reasoning::{Hypothesis, hypotheses};
+use baricord_core::sound::{At, RATE, Sound, sound};
+use baricord_core::units::KilometresPerHour;
+use baricord_formats::write_wav;
+use serde::Deserialize;
+use serde_json::json;
+use uuid::Uuid;
+
+/// Sounds that are laid side by side.
+const MOST: usize = 6;
+/// Speed where the driver has named none, km/h.
+const USUAL: f64 = 80.0;
+/// Speeds at which a vehicle is listened to, km/h.
+const SPEEDS: (f64, f64) = (5.0, 200.0);
+
+#[derive(Clone, Debug, Default, Deserialize)]
+struct Asked {
+    #[serde(default)]
+    s: Option<String>,
+    #[serde(default)]
+    kmh: Option<f64>,
+}
+
+struct SoundCard {
+    letter: char,
+    fault: String,
+    words: String,
+    name: String,
+    url: String,
+    picture: String,
+    picked: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "sounds.html")]
+struct SoundsPage {
+    f: Frame,
+    kmh: String,
+    words: String,
+    cards: Vec<SoundCard>,
+    picked: bool,
+}
+
+fn speed(k: &Known, asked: Option<f64>) -> KilometresPerHour {
+    let of = k.symptom.as_deref().and_then(|s| k.case().symptom(s)).and_then(|s| s.speed_kmh);
+    let told = of.and_then(|r| r.peak.or(Some(0.5 * (r.from? + r.to?))).or(r.from));
+    KilometresPerHour(asked.or(told).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
+}
+
+fn kind(k: &Known) -> Option<String> {
+    Some(k.case().symptom(k.symptom.as_deref()?)?.kind.clone())
+}
+
+/// The likeliest suspects that sound, one of each fault, no two that sound alike.
+fn suspects(k: &Known, at: At<'_>) -> Vec<(Hypothesis, Sound)> {
+    let v = &k.case().vehicle;
+    let all = hypotheses(v, builtin());
+    let mut out: Vec<(Hypothesis, Sound)> = vec![];
+    for r in k.answer().map(|a| a.ranked.as_slice()).unwrap_or_default() {
+        let Some(h) = all.iter().find(|h| h.fault == r.fault && h.at == r.at) else { continue };
+        if out.iter().any(|o| o.0.fault == h.fault) {
+            continue;
+        }
+        let Some(s) = sound(v, builtin(), h, at) else { continue };
+        let alike = |o: &Sound| {
+            let near = |a: f64, b: f64| (a / b - 1.0).abs() < 0.03;
+            o.voice == s.voice
+                && match (o.rhythm, s.rhythm) {
+                    (Some(a), Some(b)) => near(a.get(), b.get()),
+                    (a, b) => a.is_none() && b.is_none(),
+                }
+        };
+        if !out.iter().any(|o| alike(&o.1)) {
+            out.push((h.clone(), s));
+        }
+        if out.len() == MOST {
+            break;
+        }
+    }
+    // Laid out by pitch, not by how likely: the order says nothing.
+    out.sort_by(|a, b| {
+        let hz = |s: &Sound| s.rhythm.map_or(0.0, |f| f.get());
+        hz(&a.1).total_cmp(&hz(&b.1)).then(a.0.fault.cmp(&b.0.fault))
+    });
+    out
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
+    let (kmh, kind) = (speed(&k, a.kmh), kind(&k));
+    let symptom = k.symptom.as_deref().and_then(|s| k.case().symptom(s));
+    let pick = k
+        .case()
+        .observations
+        .iter()
+        .rev()
+        .find(|o| o.test == SOUND_PICK && o.symptom.as_deref() == k.symptom.as_deref())
+        .map(|o| o.outcome.clone());
+    let cards = suspects(&k, At { speed: kmh, gear: None, kind: kind.as_deref() })
+        .into_iter()
+        .zip('A'..)
+        .map(|((h, s), letter)| SoundCard {
+            letter,
+            words: s.words(),
+            name: cause_words(builtin(), k.case(), &h.fault, &h.at, None),
+            url: format!("/cases/{id}/sound?s={}&kmh={}&fault={}&at={}", f.symptom, kmh.get(), h.fault, h.at),
+            picture: charts::wave(&s.samples[(0.6 * RATE.get()) as usize..], RATE.get(), 0.6),
+            picked: pick.as_deref() == Some(h.fault.as_str()),
+            fault: h.fault,
+        })
+        .collect();
+    Ok(SoundsPage {
+        kmh: format!("{:.0}", kmh.get()),
+        words: symptom.map(|s| s.words.clone()).unwrap_or_default(),
+        cards,
+        picked: pick.is_some(),
+        f,
+    })
+}
+
+#[derive(Clone, Debug, Deserialize)]
+struct Wanted {
+    #[serde(default)]
+    s: Option<String>,
+    kmh: f64,
+    fault: String,
+    at: String,
+}
+
+/// One sound.
+async fn wav(m: Member, Path(id): Path<Uuid>, Query(w): Query<Wanted>) -> Result<Response, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let v = &k.case().vehicle;
+    let h = hypotheses(v, builtin()).into_iter().find(|h| h.fault == w.fault && h.at == w.at).ok_or(Fail::NotFound)?;
+    let kind = kind(&k);
+    let made =
+        sound(v, builtin(), &h, At { speed: speed(&k, Some(w.kmh)), gear: None, kind: kind.as_deref() }).ok_or(Fail::NotFound)?;
+    let bytes = write_wav(&made.samples, RATE.get() as u32)?;
+    Ok(([(header::CONTENT_TYPE, "audio/wav"), (header::CACHE_CONTROL, "private, max-age=600")], bytes).into_response())
+}
+
+/// The driver has picked.
+async fn pick(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let symptom = f.need("symptom", "the symptom")?.to_string();
+    let fault = f.need("outcome", "the sound")?.to_string();
+    if builtin().fault(&fault).is_none() {
+        return Err(Problem::new("unknown-outcome", format!("“{fault}” is no fault")).field("outcome").into());
+    }
+    let mut s = m.scope().await?;
+    if s.case(id).await?.case.symptom(&symptom).is_none() {
+        return Err(Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into());
+    }
+    s.edit_case(id, f.version(), "the driver picked a sound", &m.person.name, |d| {
+        append(d, "observations", json!({"symptom": symptom, "test": SOUND_PICK, "outcome": fault}));
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/sounds?s={symptom}")))
+}
+
+/// Routes of the sounds.
+pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/sounds", get(show).post(pick)).route("/cases/{id}/sound", get(wav))
+}
