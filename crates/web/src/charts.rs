@@ -1,8 +1,12 @@
 //! Views beside the drawing: the order map's ladder, levels against speed, the dial, the side view,
 //! before over after. SVG, classes only; one line style for each family everywhere.
 
+mod map;
+
+pub use map::{Axes, map_frame};
+
 use crate::drawing::esc;
-use baricord_core::analysis::{LevelBin, OrderMap};
+use baricord_core::analysis::LevelBin;
 use baricord_core::angles::{Angles, Element};
 use baricord_core::orders::Family;
 use baricord_core::runout::{Reading, Runout};
@@ -10,7 +14,8 @@ use baricord_core::vehicle::JointKind;
 use std::fmt::Write;
 
 /// Where the map's plot stands in its own units: the canvas is laid over it.
-const PLOT: (f64, f64, f64, f64) = (62.0, 12.0, 690.0, 300.0);
+/// Where the plot of a map lies: left, upper edge, width, height.
+pub const PLOT: (f64, f64, f64, f64) = (62.0, 12.0, 690.0, 300.0);
 
 /// A rung of the ladder beside the map.
 pub struct Rung {
@@ -56,106 +61,17 @@ fn tick_text(x: f64, step: f64) -> String {
 
 fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
     let (px, py, pw, ph) = plot;
-    for t in ticks(lo, hi, 10) {
+    let all = ticks(lo, hi, 10);
+    for (i, t) in all.iter().enumerate() {
         let x = px + pw * (t - lo) / (hi - lo);
-        let last = x > px + pw - 72.0;
-        // The last figure carries the unit, so that it is never cut.
-        if last {
-            let _ = write!(
-                o,
-                r#"<line class="hair" x1="{x:.1}" y1="{0:.1}" x2="{x:.1}" y2="{1:.1}"/><text class="figure end" x="{2:.1}" y="{3:.1}">{t:.0} km/h</text>"#,
-                py + ph,
-                py + ph + 5.0,
-                (x + 42.0).min(px + pw + 12.0),
-                py + ph + 19.0
-            );
-            break;
-        }
-        let unit = "";
-        let _ = write!(
-            o,
-            r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/><text class="figure mid" x="{x:.1}" y="{:.1}">{t:.0}{unit}</text>"#,
-            py + ph,
-            py + ph + 5.0,
-            py + ph + 19.0
-        );
-    }
-}
-
-/// Axes and ladder around an order map; the canvas with the ink lies over the plot.
-pub fn map_frame(map: &OrderMap, rungs: &[Rung], mark: Option<(f64, f64)>) -> String {
-    let (px, py, pw, ph) = PLOT;
-    let top = map.rows as f64 * map.order_step;
-    let (lo, hi) = (map.speed_from, map.speed_from + map.columns as f64 * map.speed_step);
-    let y = |order: f64| py + ph * (1.0 - order / top);
-    let mut o = String::from(
-        r#"<svg class="mapframe" viewBox="0 0 950 340" role="group" aria-label="Order map: orders against road speed">"#,
-    );
-    let _ = write!(o, r#"<rect class="frame" x="{px}" y="{py}" width="{pw}" height="{ph}"/>"#);
-    axis_x(&mut o, PLOT, lo, hi);
-    for t in ticks(0.0, top, 10) {
-        let _ = write!(
-            o,
-            r#"<line class="hair" x1="{:.1}" y1="{1:.1}" x2="{px}" y2="{1:.1}"/><text class="figure end" x="{2:.1}" y="{3:.1}">{t:.0}</text>"#,
-            px - 5.0,
-            y(t),
-            px - 9.0,
-            y(t) + 4.5
-        );
-    }
-    let _ = write!(
-        o,
-        r#"<text class="note turned" transform="translate(20 {:.0}) rotate(-90)">times a wheel turn</text>"#,
-        py + ph / 2.0 + 50.0
-    );
-    // Words keep their distance: pushed apart from the top down, then back up from the bottom.
-    let mut sorted: Vec<&Rung> = rungs.iter().filter(|r| r.order > 0.0 && r.order < top).collect();
-    sorted.sort_by(|a, b| b.order.total_cmp(&a.order));
-    let mut at: Vec<f64> = sorted.iter().map(|r| y(r.order)).collect();
-    for i in 1..at.len() {
-        at[i] = at[i].max(at[i - 1] + 19.0);
-    }
-    let floor = py + ph + 2.0;
-    for i in (0..at.len()).rev() {
-        let limit = if i + 1 == at.len() { floor } else { at[i + 1] - 19.0 };
-        at[i] = at[i].min(limit);
-    }
-    for (r, ty) in sorted.iter().zip(&at) {
-        let class = family_class(r.family);
-        let state = match (r.chosen, r.found) {
-            (true, _) => "chosen",
-            (_, true) => "found",
-            _ => "quiet",
+        let _ = write!(o, r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/>"#, py + ph, py + ph + 5.0);
+        // The last figure carries the unit; it is drawn leftwards near the edge, so that it is never cut.
+        let (class, at, unit) = match i + 1 == all.len() {
+            true => ("end", (x + 42.0).min(px + pw + 12.0), " km/h"),
+            false => ("mid", x, ""),
         };
-        let ly = y(r.order);
-        let (open, close) = match &r.href {
-            Some(h) => (format!(r#"<a href="{}" data-rung="{}" class="rung {state}">"#, esc(h), r.key), "</a>"),
-            None => (format!(r#"<g data-rung="{}" class="rung {state}" tabindex="0">"#, r.key), "</g>"),
-        };
-        let _ = write!(
-            o,
-            r#"{open}<rect class="touch" x="{0:.1}" y="{1:.1}" width="196" height="19"/><path class="order {class}" d="M{2:.1} {ly:.1} h8 L{3:.1} {ty:.1} h14"/><text class="rungname" x="{4:.1}" y="{5:.1}">{6}</text><text class="figure end" x="948" y="{5:.1}">{7:.2}</text>{close}"#,
-            px + pw,
-            ty - 10.0,
-            px + pw,
-            px + pw + 14.0,
-            px + pw + 33.0,
-            ty + 4.5,
-            esc(&r.words),
-            r.order
-        );
-        if r.chosen {
-            let _ = write!(o, r#"<line class="order chosen {class}" x1="{px}" y1="{ly:.1}" x2="{:.1}" y2="{ly:.1}"/>"#, px + pw);
-        }
+        let _ = write!(o, r#"<text class="figure {class}" x="{at:.1}" y="{:.1}">{t:.0}{unit}</text>"#, py + ph + 19.0);
     }
-    if let Some((kmh, order)) = mark
-        && order < top
-    {
-        let x = px + pw * (kmh - lo) / (hi - lo);
-        let _ = write!(o, r#"<circle class="spot" cx="{x:.1}" cy="{:.1}" r="8"/>"#, y(order));
-    }
-    o += "</svg>";
-    o
 }
 
 /// One curve of levels.
@@ -442,8 +358,9 @@ mod tests {
 
     #[test]
     fn a_map_with_no_rungs_and_a_chart_with_no_levels_draw() {
+        use baricord_core::analysis::OrderMap;
         let m = OrderMap { speed_from: 40.0, speed_step: 1.0, columns: 80, order_step: 0.03, rows: 300, full: 1.0, ink: vec![] };
-        assert!(map_frame(&m, &[], None).ends_with("</svg>"));
+        assert!(map_frame(&Axes::of(&m), &[], None).ends_with("</svg>"));
         assert_eq!(level_chart(&[], &[], None, "m/s²"), "");
     }
 

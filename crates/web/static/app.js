@@ -16,14 +16,19 @@
     const ink = new Uint8Array(await answer.arrayBuffer());
     const pit = document.documentElement.dataset.theme === "pit";
     const [r, g, b] = pit ? [238, 240, 234] : [29, 43, 51];
-    canvas.width = columns; canvas.height = rows;
-    const c = canvas.getContext("2d"), image = c.createImageData(columns, rows);
+    const whole = new OffscreenCanvas(columns, rows), c = whole.getContext("2d"), image = c.createImageData(columns, rows);
     for (let y = 0; y < rows; y++) for (let x = 0; x < columns; x++) {
       const v = ink[y * columns + x] || 0, at = 4 * ((rows - 1 - y) * columns + x);
       image.data[at] = r; image.data[at + 1] = g; image.data[at + 2] = b;
       image.data[at + 3] = Math.min(255, (v * v * v) / 65025 * 1.5 + v * 0.12);
     }
     c.putImageData(image, 0, 0);
+    // Only the part in view is drawn: columns from and to, rows from and to, rows counted from below.
+    const [c0, c1, r0, r1] = canvas.dataset.part ? canvas.dataset.part.split(",").map(Number) : [0, columns, 0, rows];
+    canvas.width = Math.max(c1 - c0 < columns ? 690 : columns, 1); canvas.height = Math.max(r1 - r0 < rows ? 300 : rows, 1);
+    const to = canvas.getContext("2d");
+    to.imageSmoothingEnabled = true;
+    to.drawImage(whole, c0, rows - r1, c1 - c0, r1 - r0, 0, 0, canvas.width, canvas.height);
     canvas.dataset.drawn = "yes";
   };
   // The map of a drive under way: the page keeps its canvas, every answer brings new ink.
@@ -34,6 +39,58 @@
     drawInk(canvas);
   };
   const start = () => document.querySelectorAll("canvas[data-ink]:not([data-drawn])").forEach((c) => { c.dataset.drawn = "under way"; drawInk(c); });
+
+  // The map is moved by dragging and by wheel or two fingers; the page with that view is then asked for.
+  const look = (map, v0, v1, o0, o1) => {
+    const url = `${map.dataset.map}&v=${v0.toFixed(2)},${v1.toFixed(2)}&o=${o0.toFixed(2)},${o1.toFixed(2)}`;
+    history.pushState({}, "", url);
+    window.htmx.ajax("GET", url, { target: "body", swap: "innerHTML" });
+  };
+  const shown = (map) => map.dataset.shown.split(",").map(Number);
+  const nearer = (map, k) => {
+    const [v0, v1, o0, o1] = shown(map), v = (v0 + v1) / 2, o = (o0 + o1) / 2;
+    look(map, v - (k * (v1 - v0)) / 2, v + (k * (v1 - v0)) / 2, o - (k * (o1 - o0)) / 2, o + (k * (o1 - o0)) / 2);
+  };
+  const fingers = new Map();
+  let drag = null;
+  const spread = () => { const [a, b] = [...fingers.values()]; return Math.hypot(a.x - b.x, a.y - b.y); };
+  document.addEventListener("pointerdown", (e) => {
+    const map = e.target.closest && e.target.closest("[data-map]");
+    if (!map || e.target.closest("a") || e.button > 0) return;
+    fingers.set(e.pointerId, { x: e.clientX, y: e.clientY });
+    drag = { map, x: e.clientX, y: e.clientY, two: fingers.size === 2 ? spread() : null };
+  });
+  document.addEventListener("pointermove", (e) => {
+    if (!drag || !fingers.has(e.pointerId)) return;
+    fingers.set(e.pointerId, { x: e.clientX, y: e.clientY });
+    if (!drag.two) drag.map.querySelector("canvas").style.transform = `translate(${e.clientX - drag.x}px, ${e.clientY - drag.y}px)`;
+  });
+  const letGo = (e) => {
+    if (!drag || !fingers.has(e.pointerId)) return;
+    const { map, x, y, two } = drag, now = two && fingers.size === 2 ? spread() : null;
+    fingers.delete(e.pointerId);
+    if (two) {
+      if (now !== null) { drag = null; fingers.clear(); if (Math.abs(now - two) > 20) nearer(map, Math.min(4, Math.max(0.25, two / now))); }
+      return;
+    }
+    drag = null;
+    const dx = e.clientX - x, dy = e.clientY - y, canvas = map.querySelector("canvas"), box = canvas.getBoundingClientRect();
+    if (Math.hypot(dx, dy) < 8) { canvas.style.transform = ""; return; }
+    const [v0, v1, o0, o1] = shown(map), dv = (-dx / box.width) * (v1 - v0), dorder = (dy / box.height) * (o1 - o0);
+    canvas.style.transform = "";
+    look(map, v0 + dv, v1 + dv, o0 + dorder, o1 + dorder);
+  };
+  document.addEventListener("pointerup", letGo);
+  document.addEventListener("pointercancel", (e) => { fingers.delete(e.pointerId); if (drag) drag.map.querySelector("canvas").style.transform = ""; drag = null; });
+  let turned = 0;
+  document.addEventListener("wheel", (e) => {
+    const map = e.target.closest && e.target.closest("[data-map]");
+    if (!map || !e.ctrlKey && !map.contains(document.activeElement)) return;
+    e.preventDefault();
+    clearTimeout(turned);
+    const k = e.deltaY < 0 ? 0.6 : 1 / 0.6;
+    turned = setTimeout(() => nearer(map, k), 120);
+  }, { passive: false });
 
   // A line lights its parts, a part its lines.
   const rungsOf = (e) => (e.dataset.rung ? [e.dataset.rung] : (e.dataset.rungs || "").split(" ").filter(Boolean));
@@ -95,6 +152,10 @@
         e.target.dispatchEvent(new Event("input", { bubbles: true }));
       }
       return;
+    }
+    if (e.target.matches("[data-map]")) {
+      const press = document.querySelector(`[data-mapkey="${CSS.escape(e.key === "=" ? "+" : e.key)}"]`);
+      if (press) { e.preventDefault(); press.click(); return; }
     }
     if (e.key === "?") { document.getElementById("keys").showModal(); e.preventDefault(); return; }
     if (e.key === "[") return step(-1);

@@ -99,7 +99,7 @@ pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
             let bend = a - 2.0 * m + c;
             let shift = if bend < 0.0 { (0.5 * (a - c) / bend).clamp(-0.5, 0.5) } else { 0.0 };
             let order = (b as f64 + shift) / turns;
-            let sigma = (0.3 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0003 * order);
+            let sigma = (0.22 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0002 * order);
             found.push(Line { order, sigma, z, ratio: r[b] });
         }
     }

@@ -122,7 +122,7 @@ impl Tracked {
 const SLOWEST_LEVEL: f64 = 100.0;
 
 /// What a driven wheel slips and a tyre wanders by, relative.
-const SLIP: f64 = 0.0003;
+const SLIP: f64 = 0.0002;
 
 /// The highest order that a channel can show at its slow speeds.
 fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {

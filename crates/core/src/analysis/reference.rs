@@ -26,7 +26,7 @@ const LOOKS: usize = 32;
 const USUAL_LAG: f64 = 0.6;
 const USUAL_SIGMA: f64 = 0.4;
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
-const LEAST_SIGMA: f64 = 0.08;
+const LEAST_SIGMA: f64 = 0.1;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
 const BODY_DELAY: f64 = 0.06;
@@ -270,7 +270,7 @@ pub(super) fn scale(all: &[Ridges]) -> Scale {
                 .iter()
                 .flat_map(|(lines, may)| {
                     lines.iter().map(move |l| {
-                        let sigma = l.sigma.max(0.0012 * l.order);
+                        let sigma = l.sigma.max(0.0007 * l.order);
                         let density: f64 = may
                             .iter()
                             .map(|&(o, w)| {

@@ -5,7 +5,7 @@ use super::fields::Fields;
 use super::road::map_top;
 use crate::App;
 use crate::auth::Member;
-use crate::charts::{self, Rung};
+use crate::charts::{self, Axes, Rung};
 use crate::driving::{self, Setup};
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, cause_words, rung};
@@ -232,7 +232,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
                 url: format!("/cases/{id}/drives/{drive}/map?n={}-{}", driven.len(), p.samples.len()),
                 columns,
                 rows,
-                frame: charts::map_frame(&empty, &rungs(&case, &n.leg), None),
+                frame: charts::map_frame(&Axes::of(&empty), &rungs(&case, &n.leg), None),
             })
         }
         None => None,

@@ -5,6 +5,7 @@ pub mod decide;
 pub mod drive;
 pub mod fields;
 pub mod lift;
+pub mod map_view;
 pub mod measure;
 pub mod part;
 pub mod prove;
@@ -23,6 +24,7 @@ pub fn routes() -> Router<App> {
         .merge(complaint::routes())
         .merge(sounds::routes())
         .merge(road::routes())
+        .merge(map_view::routes())
         .merge(recordings::routes())
         .merge(drive::routes())
         .merge(lift::routes())

@@ -1,5 +1,6 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
+use super::map_view::{self, Look, Made, MapView};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve, Rung};
@@ -9,11 +10,10 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
-use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
-use baricord_core::analysis::{OrderFound, RecordingAnalysis};
-use baricord_core::case::RecordingSpec;
+use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
+use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::progress::Station;
 use baricord_core::signal::felt_line;
@@ -40,6 +40,16 @@ struct Asked {
     run: Option<String>,
     #[serde(default)]
     line: Option<usize>,
+}
+
+/// The lines beside a run's map, none of them pressed.
+pub fn rungs_of(case: &Case, a: &Analysis, run: &str) -> Result<Vec<Rung>, Fail> {
+    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(Fail::NotFound)?;
+    let found = a.recording(run).ok_or(Fail::NotFound)?;
+    let ladder = orders(&case.vehicle, spec.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
+    let mut rungs = ladder_view(&case.vehicle, found, &ladder, usize::MAX, "");
+    rungs.iter_mut().for_each(|r| r.href = None);
+    Ok(rungs)
 }
 
 struct RunTab {
@@ -80,13 +90,6 @@ struct Chosen {
     felt_from: String,
     growth: String,
     chart: String,
-}
-
-struct MapView {
-    frame: String,
-    url: String,
-    columns: usize,
-    rows: usize,
 }
 
 /// The plan of runs, in words.
@@ -307,7 +310,7 @@ fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], line: u
     out
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<RoadPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<RoadPage, Fail> {
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, a.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
@@ -393,17 +396,25 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         .collect();
     let picked = r.orders.get(line).or(r.orders.first());
     page.chosen = picked.map(|o| chosen(r, &ladder, o));
-    let channel = picked.map_or_else(|| run.channels.first().map_or(String::new(), |c| c.column.clone()), |o| o.channel.clone());
-    if let Some(map) = s.order_map(id, &run.id, &channel).await?.filter(|m| m.columns > 0) {
-        let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
-        let mark = picked.and_then(|o| o.wheel_order(r.engine_per_wheel).map(|w| (o.peak_speed_kmh, w)));
-        page.map = Some(MapView {
-            frame: charts::map_frame(&map, &ladder_view(&case.vehicle, r, &ladder, line, &here), mark),
-            url: format!("/cases/{id}/map/{}/{}", run.id, channel),
-            columns: map.columns,
-            rows: map.rows,
-        });
-    }
+    let channels: Vec<String> = run.channels.iter().filter(|c| c.quantity != "pulse").map(|c| c.column.clone()).collect();
+    let channel = picked.map_or_else(|| channels.first().cloned().unwrap_or_default(), |o| o.channel.clone());
+    let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
+    let rungs = ladder_view(&case.vehicle, r, &ladder, line, &here);
+    let analysis = k.analysis.as_ref().ok_or(Fail::NotFound)?;
+    let mark = picked.and_then(|o| o.wheel_order(r.engine_per_wheel).map(|w| (o.peak_speed_kmh, w)));
+    let made = Made {
+        case: id,
+        vehicle: &case.vehicle,
+        analysis,
+        run: &run.id,
+        channels,
+        channel,
+        runs: runs.iter().map(|r| r.id.clone()).collect(),
+        here: format!("{here}&line={line}"),
+        rungs: &rungs,
+        mark,
+    };
+    page.map = map_view::make(&mut s, made, &look).await?;
     Ok(page)
 }
 
@@ -424,14 +435,6 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
         out.push('.');
     }
     out
-}
-
-/// The ink of a map: one byte a cell, rows from the lowest order up.
-async fn map(m: Member, Path((id, run, channel)): Path<(Uuid, String, String)>) -> Result<Response, Fail> {
-    let mut s = m.scope().await?;
-    let map = s.order_map(id, &run, &channel).await?.ok_or(Fail::NotFound)?;
-    Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], map.ink)
-        .into_response())
 }
 
 #[derive(Template, WebTemplate)]
@@ -477,7 +480,6 @@ async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/road", get(show))
-        .route("/cases/{id}/map/{run}/{channel}", get(map))
         .route("/cases/{id}/job", get(job))
         .route("/cases/{id}/job/cancel", post(cancel))
         .route("/cases/{id}/job/again", post(again))
