@@ -1,11 +1,10 @@
 //! The commands. Each reads a case or an object, calls the core, prints JSON or a few lines.
 
-use baricord_core::analysis::{self, Analysis, Silent};
-use baricord_core::case::Case;
+use baricord_core::analysis::Analysis;
+use baricord_core::calc;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::{calc, reasoning, verify};
-use baricord_formats::{CaseSource, read_all};
+use baricord_formats::{CaseSource, answers};
 use clap::{Parser, Subcommand};
 use serde::Serialize;
 use serde_json::Value;
@@ -55,7 +54,7 @@ enum Command {
     Simulate(crate::simulate::SimulateArgs),
     /// One calculation, JSON on standard input to JSON on standard output.
     Calc {
-        /// tyre, speeds, orders, angles, runout, critical-speed, bearing.
+        /// tyre, speeds, orders, angles, runout, critical-speed, bearing, separability.
         name: String,
     },
 }
@@ -86,28 +85,8 @@ fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {
     Ok(())
 }
 
-fn open(path: &Path) -> Result<(Case, CaseSource), Problem> {
-    let source = CaseSource::open(path)?;
-    let case = Case::from_json(&source.document)?;
-    Ok((case, source))
-}
-
 fn analyze(path: &Path, only: Option<&str>, json: bool) -> Result<(), Problem> {
-    let (mut case, source) = open(path)?;
-    if let Some(id) = only {
-        case.recordings.retain(|r| r.id == id);
-        if case.recordings.is_empty() {
-            return Err(Problem::new("unknown-recording", format!("the case has no recording {id}")).field("recording"));
-        }
-    }
-    let recordings = read_all(&case, &source);
-    let found = analysis::analyze(&case.vehicle, &recordings, &Silent)?;
-    // Nothing asked for could be read: that is an error, with the first reason.
-    if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
-        let w = found.recordings[0].warnings.last().cloned();
-        let (code, message) = w.map_or(("refused".into(), "no recording could be read".into()), |w| (w.code, w.message));
-        return Err(Problem::new(&code, message).field(format!("recordings.{}", found.recordings[0].id)));
-    }
+    let found = answers::analyze(&CaseSource::open(path)?, only)?;
     if json {
         print_json(&found)?;
     } else {
@@ -144,20 +123,8 @@ fn print_analysis(a: &Analysis) {
     }
 }
 
-fn analysis_of(case: &Case, source: &CaseSource) -> Result<Option<Analysis>, Problem> {
-    if case.recordings.is_empty() {
-        return Ok(None);
-    }
-    analysis::analyze(&case.vehicle, &read_all(case, source), &Silent).map(Some)
-}
-
 fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
-    let (case, source) = open(path)?;
-    let found = analysis_of(&case, &source)?;
-    let mut d = reasoning::diagnose(&case, builtin(), found.as_ref());
-    for r in found.iter().flat_map(|a| &a.recordings).filter(|r| r.refused) {
-        d.warnings.extend(r.warnings.iter().map(|w| w.clone().at(&r.id)));
-    }
+    let (case, d) = answers::diagnose(&CaseSource::open(path)?)?;
     if json {
         return print_json(&d);
     }
@@ -184,10 +151,7 @@ fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
 }
 
 fn prove(path: &Path, json: bool) -> Result<(), Problem> {
-    let (case, source) = open(path)?;
-    let tracked = analysis::track(&case.vehicle, &read_all(&case, &source), &Silent)?;
-    let found = analysis::read(&case.vehicle, &tracked, &Silent)?;
-    let v = verify::verify(&case, &tracked, &found);
+    let v = answers::prove(&CaseSource::open(path)?)?;
     if json {
         return print_json(&v);
     }

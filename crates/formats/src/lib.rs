@@ -2,8 +2,9 @@
 //!
 //! [`CaseSource`] opens a folder, a zip of it or a lone `case.json`; [`read_recording`] turns a
 //! recording's file into uniform samples and says everything that it had to do to them;
-//! [`pack`] writes a case back, byte for byte what came in.
+//! [`write_zip`] writes a case back, byte for byte what came in; [`answers`] are what is said of a whole case.
 
+pub mod answers;
 mod case_file;
 mod clock;
 mod csv_in;

@@ -4,7 +4,7 @@
 //! bound to one workshop, which row-level security enforces again behind every query. [`cases`] keeps
 //! the documents with their history, [`drives`] what a recorder measures on the road,
 //! [`incoming`] files on their way in, [`recordings`] samples and files, [`jobs`] the analyses under
-//! way, [`people`] who may sign in.
+//! way, [`people`] who may sign in, [`tokens`] what their programs sign in with.
 
 pub mod cases;
 pub mod drives;
@@ -12,6 +12,7 @@ pub mod incoming;
 pub mod jobs;
 pub mod people;
 pub mod recordings;
+pub mod tokens;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres, Transaction};

@@ -80,7 +80,7 @@ impl Person {
     }
 }
 
-const COLUMNS: &str = "id, workshop_id, email, name, role, password_hash, theme, units";
+pub(crate) const COLUMNS: &str = "id, workshop_id, email, name, role, password_hash, theme, units";
 
 fn hash(password: &str) -> Result<String, StoreError> {
     Argon2::default()

@@ -4,6 +4,7 @@
 //! case: each has its module with routes, view model and template. [`drawing`] is the driveline that
 //! every page of a case carries; [`charts`] the other views; [`page`] what all pages share.
 
+pub mod api;
 pub mod auth;
 pub mod board;
 pub mod charts;
@@ -65,9 +66,11 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(exchange::routes())
         .merge(stations::routes())
         .merge(auth::routes())
+        .merge(api::pages())
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))
         .layer(CsrfLayer::new())
+        .merge(api::routes(app.clone()))
         .route("/healthz", get(|| async { "ok" }))
         .route("/readyz", get(ready))
         .route("/static/{*path}", get(statics::file))
@@ -117,6 +120,9 @@ async fn lost_database(
 async fn too_large(request: axum::extract::Request, next: axum::middleware::Next) -> axum::response::Response {
     let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
     if length.is_some_and(|l| l > MAX_UPLOAD as u64) {
+        if request.uri().path().starts_with("/api/") {
+            return api::too_large().into_response();
+        }
         return fail::Fail::TooLarge.into_response();
     }
     next.run(request).await

@@ -19,6 +19,7 @@ const TABLES: &[&str] = &[
     "incoming_piece",
     "drive",
     "drive_piece",
+    "access_token",
 ];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -27,6 +28,7 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let id = g.full_case().await;
     let c = g.client(Some("a@harrowmere.example")).await;
     assert_eq!(g.bring(&c, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await.status(), 303);
+    assert_eq!(g.post_form(&c, "/tokens", &[("name", "x")]).await.status(), 200);
     let mut s = g.store.scope(g.a).await.unwrap();
     let drive = s.begin_drive(id, "S1", "A", "{}", 1.0).await.unwrap();
     s.put_drive_piece(drive, 0, 0, &baricord_store::drives::Piece::default()).await.unwrap();

@@ -1,0 +1,51 @@
+//! The answers about a whole open case, as the command line and the HTTP interface give them.
+
+use crate::case_file::CaseSource;
+use crate::recording::read_all;
+use baricord_core::analysis::{self, Analysis, Silent};
+use baricord_core::case::Case;
+use baricord_core::problem::Problem;
+use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::reasoning::{self, Diagnosis};
+use baricord_core::verify::{self, Verification};
+
+/// Order work on the recordings of a case, or on one of them.
+pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Problem> {
+    let mut case = Case::from_json(&source.document)?;
+    if let Some(id) = only {
+        case.recordings.retain(|r| r.id == id);
+        if case.recordings.is_empty() {
+            return Err(Problem::new("unknown-recording", format!("the case has no recording {id}")).field("recording"));
+        }
+    }
+    let found = analysis::analyze(&case.vehicle, &read_all(&case, source), &Silent)?;
+    // Nothing asked for could be read: that is an error, with the first reason.
+    if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
+        let w = found.recordings[0].warnings.last().cloned();
+        let (code, message) = w.map_or(("refused".into(), "no recording could be read".into()), |w| (w.code, w.message));
+        return Err(Problem::new(&code, message).field(format!("recordings.{}", found.recordings[0].id)));
+    }
+    Ok(found)
+}
+
+/// Ranked causes for each symptom, and the next tests.
+pub fn diagnose(source: &CaseSource) -> Result<(Case, Diagnosis), Problem> {
+    let case = Case::from_json(&source.document)?;
+    let found = match case.recordings.is_empty() {
+        true => None,
+        false => Some(analysis::analyze(&case.vehicle, &read_all(&case, source), &Silent)?),
+    };
+    let mut d = reasoning::diagnose(&case, builtin(), found.as_ref());
+    for r in found.iter().flat_map(|a| &a.recordings).filter(|r| r.refused) {
+        d.warnings.extend(r.warnings.iter().map(|w| w.clone().at(&r.id)));
+    }
+    Ok((case, d))
+}
+
+/// Before against after, order by order.
+pub fn prove(source: &CaseSource) -> Result<Verification, Problem> {
+    let case = Case::from_json(&source.document)?;
+    let tracked = analysis::track(&case.vehicle, &read_all(&case, source), &Silent)?;
+    let found = analysis::read(&case.vehicle, &tracked, &Silent)?;
+    Ok(verify::verify(&case, &tracked, &found))
+}

@@ -1,0 +1,273 @@
+//! The same answers for programs, under `/api/v1/`: a case folder as a zip or its case.json in, what
+//! the command line prints out. Called with a personal access token.
+
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::body::Body;
+use axum::extract::{DefaultBodyLimit, Form, FromRequestParts, Path, Query, Request, State};
+use axum::http::request::Parts;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use axum::{Json, Router};
+use baricord_core::calc;
+use baricord_core::problem::Problem;
+use baricord_formats::{CaseSource, answers};
+use baricord_store::people::Person;
+use baricord_store::tokens::Token;
+use futures_util::StreamExt;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use std::sync::Arc;
+use tokio::io::AsyncWriteExt;
+use tower_governor::governor::GovernorConfigBuilder;
+use tower_governor::key_extractor::PeerIpKeyExtractor;
+use tower_governor::{GovernorError, GovernorLayer};
+use uuid::Uuid;
+
+/// Largest input of a calculation, bytes.
+const MAX_CALC: usize = 4 << 20;
+
+/// An error as every outside face tells it.
+#[derive(Debug)]
+pub struct ApiFail(StatusCode, Problem);
+
+impl From<Problem> for ApiFail {
+    fn from(p: Problem) -> Self {
+        Self(StatusCode::UNPROCESSABLE_ENTITY, p)
+    }
+}
+
+impl IntoResponse for ApiFail {
+    fn into_response(self) -> Response {
+        let mut r = (self.0, Json(self.1.to_json())).into_response();
+        if self.0 == StatusCode::UNAUTHORIZED {
+            r.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
+        }
+        // Told already: no page is put in its place.
+        r.headers_mut().insert("x-problem", header::HeaderValue::from_static("see%20the%20body"));
+        r
+    }
+}
+
+fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiFail {
+    ApiFail(status, Problem::new(code, message))
+}
+
+pub(crate) fn too_large() -> ApiFail {
+    fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "a case is at most 2 GiB, the input of a calculation 4 MiB")
+}
+
+fn broken(e: &dyn std::fmt::Display) -> ApiFail {
+    tracing::error!(error = %e, "the interface for programs failed");
+    fail(StatusCode::INTERNAL_SERVER_ERROR, "broken", "something went wrong here; it is in the log")
+}
+
+/// Whoever's token it is.
+struct Caller(#[expect(dead_code, reason = "who calls decides that one may; the answers are the same for all")] Person);
+
+impl FromRequestParts<App> for Caller {
+    type Rejection = ApiFail;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiFail> {
+        let told = parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
+        let Some(secret) = told else {
+            return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
+        };
+        match app.store.person_of_token(secret.trim()).await {
+            Ok(Some(p)) => Ok(Self(p)),
+            Ok(None) => Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "this token is not known, or was taken back")),
+            Err(e) => Err(broken(&e)),
+        }
+    }
+}
+
+async fn calculation(_c: Caller, Path(name): Path<String>, body: axum::body::Bytes) -> Result<Json<Value>, ApiFail> {
+    let input: Value = serde_json::from_slice(&body)
+        .map_err(|e| Problem::new("not-json", format!("the body is not JSON: {e}")).line(e.line() as u64))?;
+    let done = tokio::task::spawn_blocking(move || calc::calc(&name, &input)).await.map_err(|e| broken(&e))?;
+    Ok(Json(done?))
+}
+
+/// The case of a request, by way of the disk.
+async fn case(request: Request) -> Result<CaseSource, ApiFail> {
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_lowercase();
+    if !kind.starts_with("application/zip") && !kind.starts_with("application/json") {
+        let told = "the body is application/zip (a case folder) or application/json (its case.json)";
+        return Err(fail(StatusCode::UNPROCESSABLE_ENTITY, "unknown-content-type", told));
+    }
+    let disk = tempfile::NamedTempFile::new().map_err(|e| broken(&e))?;
+    let mut out = tokio::fs::File::from_std(disk.reopen().map_err(|e| broken(&e))?);
+    let (mut body, mut length) = (request.into_body().into_data_stream(), 0);
+    while let Some(chunk) = body.next().await {
+        let chunk = chunk.map_err(|e| if e.to_string().contains("limit") { too_large() } else { broken(&e) })?;
+        length += chunk.len();
+        if length > crate::MAX_UPLOAD {
+            return Err(too_large());
+        }
+        out.write_all(&chunk).await.map_err(|e| broken(&e))?;
+    }
+    out.flush().await.map_err(|e| broken(&e))?;
+    let file = disk.into_temp_path().into();
+    Ok(tokio::task::spawn_blocking(move || CaseSource::from_source(&file)).await.map_err(|e| broken(&e))??)
+}
+
+async fn answer<T: Serialize + Send + 'static>(
+    request: Request,
+    work: impl FnOnce(&CaseSource) -> Result<T, Problem> + Send + 'static,
+) -> Result<Json<T>, ApiFail> {
+    let source = case(request).await?;
+    let done = tokio::task::spawn_blocking(move || work(&source)).await.map_err(|e| broken(&e))?;
+    Ok(Json(done?))
+}
+
+#[derive(Deserialize)]
+struct Only {
+    #[serde(default)]
+    recording: Option<String>,
+}
+
+async fn analyze(_c: Caller, Query(q): Query<Only>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(r, move |s| answers::analyze(s, q.recording.as_deref())).await
+}
+
+async fn diagnose(_c: Caller, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(r, |s| answers::diagnose(s).map(|d| d.1)).await
+}
+
+async fn verify(_c: Caller, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(r, answers::prove).await
+}
+
+/// The description that programs read: OpenAPI 3.1.
+async fn description() -> Json<Value> {
+    let error = json!({"type": "object", "required": ["error"], "properties": {"error": {"type": "object", "required": ["code", "message"],
+        "properties": {"code": {"type": "string"}, "field": {"type": "string"}, "line": {"type": "integer"}, "message": {"type": "string"}}}}});
+    let failures = |mut ok: Value| {
+        for (status, words) in [
+            ("401", "no token, or one that is not known"),
+            ("403", "not with this role"),
+            ("413", "too large"),
+            ("422", "the input cannot be read; field or line say where"),
+            ("429", "too many calls"),
+        ] {
+            ok[status] = json!({"description": words, "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Error"}}}});
+        }
+        ok
+    };
+    let object = json!({"application/json": {"schema": {"type": "object"}}});
+    let ok = |words: &str| failures(json!({"200": {"description": words, "content": object}}));
+    let case = json!({"required": true, "content": {"application/zip": {"schema": {"type": "string", "format": "binary"}},
+        "application/json": {"schema": {"type": "object", "description": "a case.json"}}}});
+    let of_case = |words: &str, more: Value| json!({"post": {"summary": words, "parameters": more, "requestBody": case, "responses": ok(words)}});
+    Json(json!({
+        "openapi": "3.1.0",
+        "info": {"title": "Baricord", "version": env!("CARGO_PKG_VERSION"), "description": "What the command line answers, for programs. Shapes, units and formulas: docs/calculations.md and docs/case.schema.json."},
+        "security": [{"token": []}],
+        "components": {"securitySchemes": {"token": {"type": "http", "scheme": "bearer"}}, "schemas": {"Error": error}},
+        "paths": {
+            "/api/v1/calc/{name}": {"post": {
+                "summary": "one calculation",
+                "parameters": [{"name": "name", "in": "path", "required": true, "schema": {"type": "string", "enum": calc::NAMES}}],
+                "requestBody": {"required": true, "content": object}, "responses": ok("the calculation's answer")}},
+            "/api/v1/analyze": of_case("order work on the recordings",
+                json!([{"name": "recording", "in": "query", "required": false, "schema": {"type": "string"}}])),
+            "/api/v1/diagnose": of_case("ranked causes for each symptom, and the next tests", json!([])),
+            "/api/v1/verify": of_case("before against after, order by order", json!([])),
+        }
+    }))
+}
+
+async fn nowhere() -> ApiFail {
+    fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify and openapi.json")
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "tokens.html")]
+struct TokensPage {
+    theme: &'static str,
+    person: String,
+    tokens: Vec<Token>,
+    /// Shown once, when it was made.
+    fresh: String,
+}
+
+async fn page(m: &Member, fresh: String) -> Result<TokensPage, Fail> {
+    let tokens = m.scope().await?.tokens(m.person.id).await?;
+    Ok(TokensPage { theme: crate::theme::now(), person: m.person.name.clone(), tokens, fresh })
+}
+
+async fn tokens(m: Member) -> Result<TokensPage, Fail> {
+    page(&m, String::new()).await
+}
+
+#[derive(Deserialize)]
+struct Named {
+    #[serde(default)]
+    name: String,
+}
+
+async fn add(m: Member, Form(f): Form<Named>) -> Result<TokensPage, Fail> {
+    may_write(&m)?;
+    let name = f.name.trim();
+    if name.is_empty() || name.len() > 80 {
+        return Err(Problem::new("missing", "say in a few words what the token is for").field("name").into());
+    }
+    let mut s = m.scope().await?;
+    let fresh = s.add_token(m.person.id, name).await?;
+    s.commit().await?;
+    let fresh = fresh.ok_or_else(|| Problem::new("too-many", "twenty tokens are enough: take one back first").field("name"))?;
+    page(&m, fresh).await
+}
+
+async fn remove(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+    let mut s = m.scope().await?;
+    s.remove_token(m.person.id, id).await?;
+    s.commit().await?;
+    Ok(Redirect::to("/tokens"))
+}
+
+/// The pages on which a person keeps their tokens.
+pub fn pages() -> Router<App> {
+    Router::new().route("/tokens", get(tokens).post(add)).route("/tokens/{id}/remove", post(remove))
+}
+
+fn slow_down(e: GovernorError) -> Response<Body> {
+    match e {
+        GovernorError::TooManyRequests { wait_time, .. } => {
+            fail(StatusCode::TOO_MANY_REQUESTS, "too-many-calls", format!("wait {wait_time} s")).into_response()
+        }
+        _ => broken(&"the caller's address is not known").into_response(),
+    }
+}
+
+/// Routes for programs: ten calls a second from one address, sixty at once.
+pub fn routes(app: App) -> Router<App> {
+    let limit = GovernorConfigBuilder::default().per_millisecond(100).burst_size(60).key_extractor(PeerIpKeyExtractor).finish();
+    let calls = Router::new()
+        .route("/calc/{name}", post(calculation).layer(DefaultBodyLimit::max(MAX_CALC)))
+        .route("/analyze", post(analyze))
+        .route("/diagnose", post(diagnose))
+        .route("/verify", post(verify))
+        .fallback(nowhere);
+    let calls = match limit {
+        Some(config) => calls.layer(GovernorLayer::new(Arc::new(config)).error_handler(slow_down)),
+        None => calls,
+    };
+    let large =
+        axum::middleware::from_fn_with_state(app, |State(_): State<App>, r: Request, next: axum::middleware::Next| async move {
+            let response = next.run(r).await;
+            // The framework's own refusals get the error object too.
+            match response.status() {
+                StatusCode::PAYLOAD_TOO_LARGE if !response.headers().contains_key("x-problem") => too_large().into_response(),
+                StatusCode::METHOD_NOT_ALLOWED => {
+                    fail(StatusCode::METHOD_NOT_ALLOWED, "method", "these are called with POST").into_response()
+                }
+                _ => response,
+            }
+        });
+    Router::new().nest("/api/v1", calls.route("/openapi.json", get(description)).layer(large))
+}
