@@ -93,6 +93,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         "/runs/R1/az/map.csv",
         "/runs/R1/az/map.png",
         "/runs/R1/az/map.svg",
+        "/runs/R1/az/listen.wav?kmh=90",
         "/levels.csv",
         "/analysis.json",
         "/sounds",

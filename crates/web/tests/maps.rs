@@ -114,7 +114,20 @@ async fn every_view_can_be_taken_away_with_its_numbers() {
     assert!(
         svg.starts_with("<svg xmlns") && svg.contains("data:image/png;base64,") && svg.contains(">Hz<") && !svg.contains("<a ")
     );
-    for bad in ["/runs/R9/az/map.csv", "/runs/R1/ax/map.png", "/runs/R9/az/map.svg"] {
+    // To be heard: all of a stretch, one order alone, everything but it.
+    for query in ["kmh=95", "kmh=95&part=only&order=4.1&fast=4", "from=10&to=15&part=without&order=4.1"] {
+        let r = g.get(&c, &format!("/cases/{id}/runs/R1/az/listen.wav?{query}")).await;
+        assert_eq!((r.status().as_u16(), r.headers()["content-type"].to_str().unwrap()), (200, "audio/wav"), "{query}");
+        let bytes = r.bytes().await.unwrap();
+        let w = hound::WavReader::new(&bytes[..]).unwrap();
+        let seconds = if query.contains("from") { 5.0 } else { 10.0 };
+        assert_eq!(w.spec().sample_rate, if query.contains("fast") { 32_000 } else { 8000 });
+        assert!((f64::from(w.duration()) / 8000.0 - seconds).abs() < 0.1, "{query}: {}", w.duration());
+    }
+    for (query, status) in [("part=only", 422), ("from=500&to=510", 422)] {
+        assert_eq!(g.get(&c, &format!("/cases/{id}/runs/R1/az/listen.wav?{query}")).await.status(), status, "{query}");
+    }
+    for bad in ["/runs/R9/az/listen.wav", "/runs/R9/az/map.csv", "/runs/R1/ax/map.png", "/runs/R9/az/map.svg"] {
         assert_eq!(g.get(&c, &format!("/cases/{id}{bad}")).await.status(), 404, "{bad}");
     }
 }

@@ -213,6 +213,9 @@ pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) 
     Ok(out)
 }
 
+/// Found with simulated drives.
+const OWN_SHARE: f64 = 0.8;
+
 fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> RecordingAnalysis {
     let (s, sigma_s) = (t.scale.value, t.scale.sigma);
     let gear = t.spec.fixed_gear();
@@ -224,7 +227,8 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
         for (l, levels) in c.lines.iter().zip(levels) {
             let Some(peak) = peak_of(&levels) else { continue };
             let order = l.order / s;
-            let order_sigma = (l.sigma / s).hypot(order * sigma_s / s);
+            // A ridge is one of those that the scale was fitted to: of that error it has a part only.
+            let order_sigma = (l.sigma / s).hypot(OWN_SHARE * order * sigma_s / s);
             let hz = t.hz(order, peak.speed_kmh);
             let acceleration = c.quantity == Quantity::Acceleration;
             orders.push(OrderFound {

@@ -10,6 +10,7 @@ mod answer;
 mod engine;
 mod events;
 mod lines;
+mod listen;
 mod map;
 mod pulses;
 mod reference;
@@ -21,6 +22,7 @@ pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceF
 pub(crate) use answer::{peak_of, tolerance as tolerance_of};
 pub use events::Event;
 pub use lines::{LevelBin, SPEED_BIN};
+pub use listen::{Heard, Part, listen, stretch_at};
 pub use map::OrderMap;
 
 use crate::case::RecordingSpec;

@@ -82,6 +82,8 @@ struct PulseRow {
 }
 
 struct Chosen {
+    /// Players: what of it, and where it comes from.
+    heard: Vec<(String, String)>,
     words: String,
     level: String,
     unit: String,
@@ -236,7 +238,7 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
         .collect()
 }
 
-fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> Chosen {
+fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, runs: &str) -> Chosen {
     let near = rung_of(o, ladder, r.engine_per_wheel);
     let (level, error) = o.level();
     let unit = o.unit.clone().unwrap_or("m/s²".into());
@@ -248,7 +250,16 @@ fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> Chosen
     };
     let class = near.map_or("wheel", |(l, _)| charts::family_class(l.what.family()));
     let here = felt_line(Hz(o.peak_hz)).get();
+    let from = format!("{runs}/{}/listen.wav?kmh={:.1}", o.channel, o.peak_speed_kmh);
+    let fast = if o.peak_hz < 120.0 { "&fast=4" } else { "" };
+    let note = if fast.is_empty() { "" } else { ", four times as fast" };
+    let mut heard = vec![(format!("ten seconds around {:.0} km/h{note}", o.peak_speed_kmh), format!("{from}{fast}"))];
+    if let Some(w) = o.wheel_order(r.engine_per_wheel).filter(|_| r.reference.as_ref().is_some_and(|f| f.source == "speed")) {
+        heard.push((format!("only {:.2}", o.order), format!("{from}{fast}&part=only&order={w:.4}")));
+        heard.push((format!("everything but {:.2}", o.order), format!("{from}{fast}&part=without&order={w:.4}")));
+    }
     Chosen {
+        heard,
         words: near.map_or_else(|| format!("{:.2} times a wheel turn", o.order), |(l, _)| l.what.words().to_string()),
         level: format!("{level:.2}"),
         error: format!("{:.2}", error.max(0.005)),
@@ -395,7 +406,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         })
         .collect();
     let picked = r.orders.get(line).or(r.orders.first());
-    page.chosen = picked.map(|o| chosen(r, &ladder, o));
+    page.chosen = picked.map(|o| chosen(r, &ladder, o, &format!("/cases/{id}/runs/{}", run.id)));
     let channels: Vec<String> = run.channels.iter().filter(|c| c.quantity != "pulse").map(|c| c.column.clone()).collect();
     let channel = picked.map_or_else(|| channels.first().cloned().unwrap_or_default(), |o| o.channel.clone());
     let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
