@@ -47,6 +47,9 @@ pub struct Symptom {
     /// The driver's words.
     #[serde(default)]
     pub words: String,
+    /// Under which condition it was heard: answers to the intake's questions.
+    #[serde(default)]
+    pub condition: std::collections::BTreeMap<String, String>,
 }
 
 /// A test made, and its outcome.

@@ -12,6 +12,7 @@ pub mod bearing;
 pub mod calc;
 pub mod case;
 pub mod instrument;
+pub mod intake;
 pub mod orders;
 pub mod problem;
 pub mod progress;

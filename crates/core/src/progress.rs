@@ -103,7 +103,8 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
         };
     }
     if case.recordings.is_empty() && case.observations.is_empty() && case.measurements.is_empty() {
-        return at(Station::Road, "a first drive");
+        let unheard = case.symptoms.iter().any(crate::intake::is_unheard);
+        return at(Station::Road, if unheard { "to be heard again: see its plan" } else { "a first drive" });
     }
     at(Station::Decide, "the next test, or a decision")
 }

@@ -132,14 +132,18 @@ impl Coach {
     /// The coach for a symptom: the fewest runs that separate its likeliest causes, or one run
     /// through its speeds where there is nothing to separate.
     pub fn for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<Self> {
-        let speeds = case.symptom(symptom)?.speed_kmh.unwrap_or_default();
+        let heard = case.symptom(symptom)?;
+        let speeds = heard.speed_kmh.unwrap_or_default();
+        // Driven under the load in which it was heard.
+        let throttle =
+            heard.condition.get("load").map(String::as_str).filter(|l| matches!(*l, "coast" | "float")).unwrap_or("drive");
         let circumference_m = case.vehicle.circumference().ok()?.get();
         let runs = road_plan::for_symptom(case, symptom, ranked).map(|p| p.runs).unwrap_or_default();
         let leg = |gear: Option<String>, from: KilometresPerHour, to: KilometresPerHour| Leg {
             gear,
             from,
             to,
-            throttle: "drive".into(),
+            throttle: throttle.into(),
         };
         let (legs, pairs) = if runs.is_empty() {
             let from = speeds.from.unwrap_or(USUAL.0);

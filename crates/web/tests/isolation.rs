@@ -134,6 +134,8 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         ("/measure/angles/answer", &[("at", "prop.rear")]),
         ("/job/cancel", &[]),
         ("/job/again", &[]),
+        ("/symptoms/S1/answer", &[("question", "load"), ("answer", "drive")]),
+        ("/attempts", &[("what", "bearings")]),
         ("/sounds", &[("symptom", "S1"), ("outcome", "joint-worn")]),
         ("/undo", &[]),
     ];

@@ -14,6 +14,8 @@ use axum::http::HeaderValue;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::intake;
+use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
 use baricord_core::vehicle::Vehicle;
@@ -25,6 +27,12 @@ struct SymptomLine {
     kind: String,
     words: String,
     facts: String,
+    /// What was answered: question, answer.
+    answers: Vec<(String, String)>,
+    /// The next question: its id, its words, its answers.
+    ask: Option<(String, String, Vec<(String, String)>)>,
+    /// How to hear it again, where it could not be heard.
+    plan: Vec<String>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -38,6 +46,23 @@ struct ComplaintPage {
     heard: Vec<(&'static str, String)>,
     history: Vec<(&'static str, String, bool)>,
     first: bool,
+    attempts: Vec<String>,
+}
+
+/// How far an earlier attempt is trusted.
+const TRUST: [(&str, &str); 3] =
+    [("seen", "seen: the part or the bill is here"), ("told", "told by someone who was there"), ("hearsay", "hearsay")];
+
+fn attempt_words(a: &Value) -> String {
+    let text = |k: &str| a[k].as_str().unwrap_or_default();
+    let trust = TRUST.iter().find(|t| t.0 == text("trust")).map_or("", |t| t.1);
+    let mut out = text("what").to_string();
+    for (k, before) in [("by", "by "), ("result", "then: ")] {
+        if !text(k).is_empty() {
+            out += &format!(", {before}{}", text(k));
+        }
+    }
+    if trust.is_empty() { out } else { format!("{out} ({trust})") }
 }
 
 /// Where a symptom is heard from, in words.
@@ -76,10 +101,21 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             if let Some(h) = s.heard_from.as_deref().filter(|h| *h != "unknown") {
                 facts.push(format!("from {}", heard_words(h)));
             }
-            SymptomLine { id: s.id.clone(), kind: kind_words(&s.kind), words: s.words.clone(), facts: facts.join(" · ") }
+            SymptomLine {
+                id: s.id.clone(),
+                kind: kind_words(&s.kind),
+                words: s.words.clone(),
+                facts: facts.join(" · "),
+                answers: intake::answered(s).into_iter().map(|(q, a)| (q.ask.clone(), a.words.clone())).collect(),
+                ask: intake::next_question(s)
+                    .map(|q| (q.id.clone(), q.ask.clone(), q.answers.iter().map(|a| (a.id.clone(), a.words.clone())).collect())),
+                plan: if intake::is_unheard(s) { intake::plan_to_hear(s) } else { vec![] },
+            }
         })
         .collect();
+    let attempts = k.stored.document["attempts"].as_array().into_iter().flatten().map(attempt_words).collect();
     Ok(ComplaintPage {
+        attempts,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
         kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),
@@ -114,9 +150,7 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     let f = Fields(f);
     let kind = f.need("kind", "what it is")?.to_string();
     if !KINDS.contains(&kind.as_str()) {
-        return Err(baricord_core::problem::Problem::new("unknown-kind", format!("“{kind}” is no kind of symptom"))
-            .field("kind")
-            .into());
+        return Err(Problem::new("unknown-kind", format!("“{kind}” is no kind of symptom")).field("kind").into());
     }
     let mut speed = serde_json::Map::new();
     for key in ["from", "peak", "to"] {
@@ -149,6 +183,66 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     .await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))
+}
+
+/// One more answer about a symptom; an answer given again replaces the one before.
+async fn answer(
+    m: Member,
+    Path((id, symptom)): Path<(Uuid, String)>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let question = f.need("question", "the question")?.to_string();
+    let wrong =
+        |field: &str, what: &str| Problem::new("unknown-answer", format!("“{what}” is not known")).field(field.to_string());
+    let q = intake::questions().iter().find(|q| q.id == question).ok_or_else(|| wrong("question", &question))?;
+    let given = f.need("answer", "the answer")?;
+    let a = q.answer(given).ok_or_else(|| wrong("answer", given))?;
+    let mut s = m.scope().await?;
+    s.edit_case(id, f.version(), &format!("{} {}", q.ask, a.words), &m.person.name, |d| {
+        let list = d["symptoms"].as_array_mut().into_iter().flatten().find(|x| x["id"] == symptom.as_str());
+        let of =
+            list.ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom"))?;
+        if !of["condition"].is_object() {
+            of["condition"] = json!({});
+        }
+        of["condition"][&question] = a.id.clone().into();
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint?s={symptom}#ask-{symptom}")))
+}
+
+/// Something was tried before: what was changed, by whom, what came of it, how far that is trusted.
+async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let what = f.need("what", "what was changed")?;
+    let trust = f.text("trust").unwrap_or("told");
+    if !TRUST.iter().any(|t| t.0 == trust) {
+        return Err(Problem::new("unknown-answer", format!("“{trust}” is no degree of trust")).field("trust").into());
+    }
+    let mut entry = json!({"what": what, "trust": trust});
+    for k in ["by", "result"] {
+        if let Some(t) = f.text(k) {
+            entry[k] = t.into();
+        }
+    }
+    let mut s = m.scope().await?;
+    s.edit_case(id, f.version(), &format!("tried before: {what}"), &m.person.name, |d| {
+        append(d, "attempts", entry);
+        // Earlier work is itself a trace: it raises what such work can cause.
+        let known = d["history"].as_array().is_some_and(|h| h.iter().any(|x| x == "earlier-work"));
+        if !known && trust != "hearsay" {
+            append(d, "history", "earlier-work".into());
+        }
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
 }
 
 #[derive(Template)]
@@ -186,5 +280,7 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/complaint", get(show))
         .route("/cases/{id}/vehicle", post(save_vehicle))
         .route("/cases/{id}/symptoms", post(add_symptom))
+        .route("/cases/{id}/symptoms/{symptom}/answer", post(answer))
+        .route("/cases/{id}/attempts", post(attempt))
         .route("/cases/{id}/vehicle/preview", post(preview))
 }

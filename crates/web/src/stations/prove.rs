@@ -126,8 +126,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         waiting: s.incoming_of(id).await?,
         f,
     };
+    let heard =
+        k.symptom.as_deref().and_then(|s| case.symptom(s)).map(baricord_core::intake::condition_words).unwrap_or_default();
     page.sentence = match (page.has_before, page.has_after, page.repair.is_some()) {
         (false, ..) => "There is no run before the repair to hold this against: record one at Road first.".into(),
+        (true, false, true) if !heard.is_empty() => {
+            format!("Drive again as before: {}; and as it was heard: {heard}.", page.before_words)
+        }
         (true, false, true) => format!("Drive again as before: {}.", page.before_words),
         (true, false, false) => "No repair has been done yet. The proof is the same run again, after it.".into(),
         (true, true, _) => "Before and after, over each other.".into(),

@@ -14,6 +14,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
 use baricord_core::case::{Case, RecordingSpec};
+use baricord_core::intake;
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::progress::Station;
 use baricord_core::signal::felt_line;
@@ -362,7 +363,10 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         f,
     };
     let (Some(run), Some(r)) = (run, found) else {
-        page.sentence = if runs.is_empty() {
+        let heard = k.symptom.as_deref().and_then(|s| case.symptom(s)).map(intake::condition_words).unwrap_or_default();
+        page.sentence = if runs.is_empty() && !heard.is_empty() {
+            format!("No run yet. Drive as it was heard: {heard}.")
+        } else if runs.is_empty() {
             "No run yet. Drive through the speeds where it is felt, in one gear, and load the recording.".into()
         } else {
             "This run has not been analysed yet.".into()
