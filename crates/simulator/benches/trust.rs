@@ -163,7 +163,7 @@ fn held(r: &RecordingAnalysis, truth: &Truth, v: &Vehicle, fault: &FaultSpec) ->
 }
 
 fn main() {
-    let n: u64 = std::env::var("BARICORD_RUNS").ok().and_then(|n| n.parse().ok()).unwrap_or(240);
+    let n: u64 = std::env::var("BARICORD_RUNS").ok().and_then(|n| n.parse().ok()).unwrap_or(900);
     let all = (0..n).into_par_iter().map(|i| one(1000 + i)).reduce(Trust::default, |a, b| Trust {
         recall: a.recall.join(b.recall),
         precision: a.precision.join(b.precision),

@@ -31,6 +31,25 @@ async fn main() {
     b.go(&format!("{van}/road")).await;
     b.see("canvas[data-drawn=yes]").await;
     shot(&b, &out, "road").await;
+    // A file on its way in, a spreadsheet of another country's.
+    let run = std::env::temp_dir().join("van 4, harbour road.csv");
+    let text = support::csv(&baricord_core::vehicle::sample::rear_drive(2), "prop-imbalance@prop.rear.s2:0.6", 8);
+    std::fs::write(&run, text.replace(',', ";").replace('.', ",")).expect("a recording");
+    b.js("document.querySelector('#load').open = true").await;
+    b.see("#load input[type=file]").await.send_keys(run.to_str().expect("a path")).await.expect("a file");
+    b.click("#load form[data-upload] button:not([type=button])").await;
+    b.see("table.columns").await;
+    shot(&b, &out, "mapping").await;
+    b.click("form[action$=forget] button").await;
+    b.go(&format!("{van}/sounds")).await;
+    shot(&b, &out, "sounds").await;
+    // A drive with the recorder, the first run too fast.
+    b.go(&format!("{ranger}/road")).await;
+    b.js("for (const [n, v] of [['driver', 'hasty'], ['pace', '4']]) document.querySelector(`#record select[name=${n}]`).value = v").await;
+    b.click("#record form button").await;
+    b.says("again: too fast through it").await;
+    tokio::time::sleep(std::time::Duration::from_millis(4200)).await;
+    shot(&b, &out, "drive").await;
     b.go(&format!("{van}/measure?tool=runout&at=prop.rear.s2.centre")).await;
     for (i, x) in ["0.10", "0.28", "0.41", "0.42", "0.30", "0.13", "-0.01", "-0.02"].iter().enumerate() {
         b.fill(&format!(".mark:nth-of-type({}) input[name=mm]", i + 1), x).await;

@@ -19,7 +19,7 @@ async fn load_run(b: &Browser, dir: &std::path::Path, name: &str, text: &str) {
 /// What was looked at becomes a run of the case.
 async fn keep_run(b: &Browser) {
     b.js("document.querySelector('#keep select[name=gear]').value = '5'").await;
-    b.click("#keep button.yellow").await;
+    b.click("button.yellow[form=keep]").await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -58,7 +58,7 @@ async fn from_a_complaint_to_a_proof() {
     b.says("No run yet.").await;
     load_run(&b, dir.path(), "bad.csv", "t,speed\n0,40\n").await;
     b.says("no channel").await;
-    b.click("#keep button.yellow").await;
+    b.click("button.yellow[form=keep]").await;
     b.says("no channel is marked").await;
     b.check("a file that is no recording").await;
     b.click("form[action$=forget] button").await;
@@ -252,7 +252,7 @@ async fn the_whole_journey_by_keyboard() {
     choose_by_keyboard(&b, &run("before.csv", "prop-imbalance@prop.rear.s1:0.7", 3)).await;
     b.tab_and_press("form[action$=recordings] button:not([type=button])", Key::Enter).await;
     b.tab_and_type("#keep select[name=gear]", "5").await;
-    b.tab_and_press("#keep button.yellow", Key::Enter).await;
+    b.tab_and_press("button.yellow[form=keep]", Key::Enter).await;
     b.see("canvas[data-drawn=yes]").await;
     b.tab_and_press("table.orders tbody a", Key::Enter).await;
     b.see("tr.chosen").await;
@@ -283,7 +283,7 @@ async fn the_whole_journey_by_keyboard() {
     b.says("Drive again as before").await;
     choose_by_keyboard(&b, &run("after.csv", "prop-imbalance@prop.rear.s1:0.02", 4)).await;
     b.tab_and_press("form[action$=recordings] button:not([type=button])", Key::Enter).await;
-    b.tab_and_press("#keep button.yellow", Key::Enter).await;
+    b.tab_and_press("button.yellow[form=keep]", Key::Enter).await;
     b.see(".verdict.good").await;
     b.tab_and_press("button[value=cured]", Key::Enter).await;
     b.says("The last repair: cured").await;

@@ -62,7 +62,7 @@ async fn a_file_is_looked_at_before_it_is_kept() {
         "for (const [n, v] of [['gear', '5'], ['phase', 'before']]) document.querySelector(`#keep select[name=${n}]`).value = v",
     )
     .await;
-    b.click("#keep button.yellow").await;
+    b.click("button.yellow[form=keep]").await;
     b.says("gear 5, drive, seat rail").await;
     let mut s = g.store.scope(g.a).await.unwrap();
     let case = s.case(id).await.unwrap().case;

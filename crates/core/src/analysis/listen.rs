@@ -66,7 +66,7 @@ pub fn listen(
     let rate = s.rate.get();
     let (start, end) = (s.start.get(), s.start.get() + s.duration().get());
     let (from, to) = (from.get().max(start), to.get().min(end));
-    if to - from < 0.2 || to - from > LONGEST || !(rate > 0.0) {
+    if to - from < 0.2 || to - from > LONGEST || rate <= 0.0 {
         let told = format!("a stretch of 0.2 to {LONGEST:.0} s between {start:.1} and {end:.1} s can be played");
         return Err(Problem::new("out-of-range", told).field("from"));
     }

@@ -29,8 +29,8 @@ struct SymptomLine {
     facts: String,
     /// What was answered: question, answer.
     answers: Vec<(String, String)>,
-    /// The next question: its id, its words, its answers.
-    ask: Option<(String, String, Vec<(String, String)>)>,
+    /// The next question.
+    ask: Option<&'static intake::Question>,
     /// How to hear it again, where it could not be heard.
     plan: Vec<String>,
 }
@@ -107,8 +107,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 words: s.words.clone(),
                 facts: facts.join(" · "),
                 answers: intake::answered(s).into_iter().map(|(q, a)| (q.ask.clone(), a.words.clone())).collect(),
-                ask: intake::next_question(s)
-                    .map(|q| (q.id.clone(), q.ask.clone(), q.answers.iter().map(|a| (a.id.clone(), a.words.clone())).collect())),
+                ask: intake::next_question(s),
                 plan: if intake::is_unheard(s) { intake::plan_to_hear(s) } else { vec![] },
             }
         })
