@@ -201,6 +201,26 @@ fn a_knock_at_a_load_change_is_an_event_with_its_second() {
     assert!((at[0] - 22.0).abs() < 0.1 && (at[1] - 51.5).abs() < 0.1 && r.events[0].strength > 10.0);
 }
 
+#[test]
+fn a_sound_of_one_microphone_written_twice_is_told_once() {
+    let v = sample::rear_drive(2);
+    let (x, _) = built(80.0, &|t| (sweep(t), 0.0), &[(4.1, 0.2)], &[], 0.1);
+    let mut other = x.clone();
+    other[20_000] += 0.01;
+    let mut s = samples(vec![
+        channel("left", Quantity::Acceleration, x.clone()),
+        channel("right", Quantity::Acceleration, x),
+        channel("rear", Quantity::Acceleration, other),
+    ]);
+    let c = v.circumference().unwrap().get();
+    s.speed = (0..80).map(|t| (f64::from(t), sweep(f64::from(t)) * c)).collect();
+    let r = one(&v, spec(json!({})), s);
+    let told: Vec<_> = r.warnings.iter().filter(|w| w.code == "duplicate-channel").collect();
+    assert!(told.len() == 1 && told[0].message.contains("left and right"), "{:?}", r.warnings);
+    let heard = |name: &str| r.orders.iter().any(|o| o.channel == name);
+    assert!(heard("left") && heard("rear") && !heard("right"));
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(12))]
     #[test]

@@ -49,7 +49,15 @@ fn measure(minutes: f64, channels: usize, rate_hz: f64) {
     };
     let (mut s, truth) = run(&v, &["prop-imbalance@prop.rear.s2:0.6".parse().expect("a fault")], &plan).expect("a run");
     let first = s.channels.remove(0);
-    s.channels = (0..channels).map(|i| Channel { name: format!("a{i}"), ..first.clone() }).collect();
+    // Each a little louder than the one before: what is the same twice would be told once.
+    let plain = first.data.to_vec().expect("samples");
+    s.channels = (0..channels)
+        .map(|i| {
+            let louder: Vec<f32> = plain.iter().map(|v| v * (1.0 + 0.1 * i as f32)).collect();
+            Channel { name: format!("a{i}"), data: louder.into(), ..first.clone() }
+        })
+        .collect();
+    drop(plain);
     let data: Vec<Vec<f32>> = s.channels.iter().map(|c| c.data.to_vec().expect("samples")).collect();
     let floor = best(5, || {
         std::hint::black_box(bare_transforms(&data));

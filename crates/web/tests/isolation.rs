@@ -96,6 +96,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         "/runs/R1/az/listen.wav?kmh=90",
         "/levels.csv",
         "/analysis.json",
+        "/road/card",
         "/sounds",
         "/sound?s=S1&kmh=90&fault=prop-imbalance&at=prop.rear.s2",
         "/export.zip",

@@ -58,12 +58,16 @@ fn of_band(power: &[f32], rate: f64) -> Vec<(f64, f64)> {
     let mut out = vec![];
     let mut i = 0;
     while i < power.len() {
+        let is_peak = power[i] > 0.0 && (i.saturating_sub(RINGS)..(i + RINGS + 1).min(power.len())).all(|k| power[k] <= power[i]);
+        if !is_peak {
+            i += 1;
+            continue;
+        }
         // At an end the other side is looked at further.
         let lo = i.saturating_sub(AROUND).min(power.len().saturating_sub(2 * AROUND + 1));
         let hi = (lo + 2 * AROUND + 1).min(power.len());
         let mut others: Vec<f32> = (lo..hi).filter(|k| k.abs_diff(i) > RINGS).map(|k| power[k]).collect();
-        let is_peak = power[i] > 0.0 && (i.saturating_sub(RINGS)..(i + RINGS + 1).min(power.len())).all(|k| power[k] <= power[i]);
-        if !is_peak || others.len() < AROUND / 2 {
+        if others.len() < AROUND / 2 {
             i += 1;
             continue;
         }

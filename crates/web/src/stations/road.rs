@@ -491,10 +491,40 @@ async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
     Ok(Redirect::to(&format!("/cases/{id}/road")))
 }
 
+#[derive(Template, WebTemplate)]
+#[template(path = "card.html")]
+struct Card {
+    title: String,
+    vehicle: String,
+    symptom: String,
+    heard: String,
+    plan: Option<PlanView>,
+    back: String,
+    theme: &'static str,
+}
+
+/// The planned runs on one page, to be printed and taken along.
+async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<Card, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let case = k.case();
+    let symptom = k.symptom.as_deref().and_then(|s| case.symptom(s));
+    Ok(Card {
+        title: case.title.clone(),
+        vehicle: case.vehicle.name.clone(),
+        symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::page::kind_words(&s.kind), s.words)),
+        heard: symptom.map(intake::condition_words).unwrap_or_default(),
+        plan: plan(&k),
+        back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
+        theme: crate::theme::now(),
+    })
+}
+
 /// Routes of the station.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/road", get(show))
+        .route("/cases/{id}/road/card", get(card))
         .route("/cases/{id}/job", get(job))
         .route("/cases/{id}/job/cancel", post(cancel))
         .route("/cases/{id}/job/again", post(again))
