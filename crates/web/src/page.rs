@@ -299,6 +299,11 @@ pub fn rung(base: Base, order: f64) -> String {
     format!("{}{:.2}", if base == Base::Engine { "e" } else { "w" }, order)
 }
 
+/// A name as one part of an address, whatever stands in it.
+pub fn segment(name: &str) -> String {
+    percent_encoding::utf8_percent_encode(name, percent_encoding::NON_ALPHANUMERIC).to_string()
+}
+
 /// The strongest orders of the runs before, one list.
 pub fn main_orders(case: &Case, a: &Analysis) -> Vec<OrderFound> {
     let before: HashSet<&str> = case.recordings.iter().filter(|r| !r.is_after()).map(|r| r.id.as_str()).collect();

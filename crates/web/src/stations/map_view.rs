@@ -5,6 +5,7 @@ use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::fail::Fail;
+use crate::page::segment;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::http::header;
@@ -76,7 +77,7 @@ impl Look {
         let mut out = String::new();
         for (k, v) in [("ch", &l.ch), ("axis", &l.axis), ("v", &l.v), ("o", &l.o), ("with", &l.with), ("how", &l.how)] {
             if let Some(v) = v.as_deref().filter(|v| !v.is_empty()) {
-                let _ = write!(out, "&{k}={}", v.replace('%', "%25").replace('&', "%26").replace(' ', "%20").replace('#', "%23"));
+                let _ = write!(out, "&{k}={}", segment(v));
             }
         }
         out
@@ -181,7 +182,7 @@ pub async fn make(s: &mut Scope, m: Made<'_>, l: &Look) -> Result<Option<MapView
     let axes = l.axes(all);
     let panel = |run: &str, title: String, map: &OrderMap, mark: Option<(f64, f64)>, frame_axes: &Axes| Panel {
         title,
-        url: format!("/cases/{}/map/{run}/{channel}?{}", m.case, l.query(|_| {}).trim_start_matches('&')),
+        url: format!("/cases/{}/map/{}/{}?{}", m.case, segment(run), segment(&channel), l.query(|_| {}).trim_start_matches('&')),
         columns: map.columns,
         rows: map.rows,
         part: part(map, frame_axes),
@@ -203,7 +204,7 @@ pub async fn make(s: &mut Scope, m: Made<'_>, l: &Look) -> Result<Option<MapView
         let text = |p: (f64, f64)| format!("{:.2},{:.2}", p.0, p.1);
         format!("{}{}", m.here, l.query(|l| (l.v, l.o) = (Some(text(v)), Some(text(o)))))
     };
-    let exports_of = format!("/cases/{}/runs/{}/{channel}", m.case, m.run);
+    let exports_of = format!("/cases/{}/runs/{}/{}", m.case, segment(m.run), segment(&channel));
     let query = l.query(|_| {});
     let query = query.trim_start_matches('&');
     Ok(Some(MapView {
@@ -486,7 +487,7 @@ mod tests {
     fn addresses_keep_what_was_asked_and_escape_it() {
         let l = Look { ch: Some("a z&b".into()), v: Some("70,90".into()), ..Look::default() };
         assert_eq!(l.query(|l| l.v = None), "&ch=a%20z%26b");
-        assert!(l.query(|l| l.axis = Some("hz".into())).contains("&axis=hz&v=70,90"));
+        assert!(l.query(|l| l.axis = Some("hz".into())).contains("&axis=hz&v=70%2C90"));
     }
 
     #[test]

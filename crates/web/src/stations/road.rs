@@ -5,7 +5,7 @@ use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve, Rung};
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, rung};
+use crate::page::{Frame, Known, rung, segment};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -251,7 +251,7 @@ fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, runs: &st
     };
     let class = near.map_or("wheel", |(l, _)| charts::family_class(l.what.family()));
     let here = felt_line(Hz(o.peak_hz)).get();
-    let from = format!("{runs}/{}/listen.wav?kmh={:.1}", o.channel, o.peak_speed_kmh);
+    let from = format!("{runs}/{}/listen.wav?kmh={:.1}", segment(&o.channel), o.peak_speed_kmh);
     let fast = if o.peak_hz < 120.0 { "&fast=4" } else { "" };
     let note = if fast.is_empty() { "" } else { ", four times as fast" };
     let mut heard = vec![(format!("ten seconds around {:.0} km/h{note}", o.peak_speed_kmh), format!("{from}{fast}"))];

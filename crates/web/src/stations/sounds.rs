@@ -63,7 +63,7 @@ struct SoundsPage {
 fn speed(k: &Known, asked: Option<f64>) -> KilometresPerHour {
     let of = k.symptom.as_deref().and_then(|s| k.case().symptom(s)).and_then(|s| s.speed_kmh);
     let told = of.and_then(|r| r.peak.or(Some(0.5 * (r.from? + r.to?))).or(r.from));
-    KilometresPerHour(asked.or(told).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
+    KilometresPerHour(asked.filter(|v| v.is_finite()).or(told).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
 }
 
 fn kind(k: &Known) -> Option<String> {
