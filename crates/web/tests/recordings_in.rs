@@ -47,15 +47,20 @@ async fn a_file_is_looked_at_before_it_is_kept() {
     choose("role_1", "acceleration", "no speed: add a file").await;
     choose("role_2", "speed", "road speed as reference").await;
     // A wrong choice is seen in the lines at once.
-    choose("decimal", ".", "road speed as reference").await;
-    assert!(b.js("return document.querySelectorAll('td.no-number').length").await.as_i64().unwrap() > 5);
-    choose("decimal", ",", "road speed as reference").await;
-    for _ in 0..100 {
-        if b.js("return document.querySelectorAll('td.no-number').length").await == 0 {
-            break;
+    let unread = async |what: &str, holds: &dyn Fn(i64) -> bool| {
+        for _ in 0..200 {
+            let n = b.js("return document.querySelectorAll('td.no-number').length").await.as_i64().unwrap();
+            if holds(n) {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-    }
+        panic!("{what}: {}", b.text().await);
+    };
+    choose("decimal", ".", "road speed as reference").await;
+    unread("a point where there are commas", &|n| n > 5).await;
+    choose("decimal", ",", "road speed as reference").await;
+    unread("commas again", &|n| n == 0).await;
     b.size(390, 844).await;
     b.check("the look at a file on a phone").await;
     b.js(
