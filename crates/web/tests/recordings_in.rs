@@ -37,6 +37,15 @@ async fn a_file_is_looked_at_before_it_is_kept() {
     b.says("no time column is marked").await;
     b.check("the look at a file").await;
     let choose = async |name: &str, value: &str, then: &str| {
+        // What has just been put in listens a moment later.
+        for _ in 0..200 {
+            let busy = "return !!document.querySelector('.htmx-added, .htmx-settling, .htmx-swapping, .htmx-request')";
+            if b.js(busy).await == false {
+                break;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
         b.js(&format!(
             "const s = document.querySelector('[name={name}]'); s.value = '{value}'; s.dispatchEvent(new Event('change', {{bubbles: true}}))"
         ))
