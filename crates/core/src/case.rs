@@ -167,6 +167,13 @@ pub struct CsvWriting {
     pub decimal: Option<char>,
 }
 
+impl Case {
+    /// Whether what is recorded now is the run after: a repair is done and not judged yet.
+    pub fn is_after_repair(&self) -> bool {
+        self.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open"))
+    }
+}
+
 impl RecordingSpec {
     /// Whether it was made after the repair.
     pub fn is_after(&self) -> bool {

@@ -143,6 +143,15 @@ pub fn plan_to_hear(s: &Symptom) -> Vec<String> {
     out
 }
 
+/// How far what was tried before is trusted.
+pub const TRUST: [(&str, &str); 3] =
+    [("seen", "seen: the part or the bill is here"), ("told", "told by someone who was there"), ("hearsay", "hearsay")];
+
+/// Whether an earlier attempt counts as earlier work, which raises what such work can cause.
+pub fn counts_as_work(trust: &str) -> bool {
+    trust != "hearsay"
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -8,7 +8,7 @@
 use crate::case::Case;
 use crate::reasoning::Ranked;
 use crate::road_plan::{self, PlannedRun};
-use crate::units::KilometresPerHour;
+use crate::units::{KilometresPerHour, Metres, Seconds};
 use serde::{Deserialize, Serialize};
 
 /// Width of a stretch, km/h.
@@ -40,6 +40,15 @@ impl Leg {
     pub fn words(&self) -> String {
         let gear = self.gear.as_deref().map_or(String::new(), |g| format!("{}, ", gear_words(g)));
         format!("{gear}{}, {:.0} to {:.0} km/h", throttle_words(&self.throttle), self.from.get(), self.to.get())
+    }
+}
+
+impl Leg {
+    /// The least time in which it can be driven slowly enough on a tyre of this circumference: the turns
+    /// that a stretch needs take TURNS·C/v, summed over all of its stretches.
+    pub fn least_time(&self, circumference: Metres) -> Seconds {
+        let (a, b) = (self.from.get().min(self.to.get()), self.from.get().max(self.to.get()));
+        Seconds(TURNS * circumference.get() * 3.6 / STRETCH * (b.max(1.0) / a.max(1.0)).ln())
     }
 }
 
@@ -174,21 +183,13 @@ impl Coach {
                 let say = if again {
                     format!("{} again: too fast through it", leg.words().trim_end_matches(" km/h"))
                 } else {
-                    let seconds = self.seconds(&leg);
+                    let seconds = leg.least_time(Metres(self.circumference_m)).get();
                     format!("{}, slowly through: {seconds:.0} s or more", leg.words())
                 };
                 (Some(leg), say)
             }
         };
         Advice { separated: ask.is_none(), strips, ask, say }
-    }
-
-    /// The least time in which a leg can be driven slowly enough.
-    pub fn seconds(&self, leg: &Leg) -> f64 {
-        let (a, b) = (leg.from.get().min(leg.to.get()), leg.from.get().max(leg.to.get()));
-        // TURNS for each STRETCH: dt = TURNS · C / v for each of them.
-        let per_kmh = TURNS * self.circumference_m * 3.6 / STRETCH;
-        per_kmh * (b.max(1.0) / a.max(1.0)).ln()
     }
 
     fn strip(&self, leg: &Leg, driven: &[Driven]) -> Strip {

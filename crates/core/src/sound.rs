@@ -5,9 +5,10 @@
 //! orders at the wheel's speed. What turns too slowly to be heard as a tone is heard as a rumble that
 //! swells with every turn.
 
+use crate::case::Symptom;
 use crate::orders::{What, orders};
 use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::{Hypothesis, predicted};
+use crate::reasoning::{Hypothesis, Ranked, hypotheses, predicted};
 use crate::units::{Hz, KilometresPerHour, Seconds};
 use crate::vehicle::Vehicle;
 use std::f64::consts::TAU;
@@ -212,6 +213,52 @@ fn part_of(at: &str) -> &str {
     }
 }
 
+/// Sounds that are laid side by side.
+const MOST: usize = 6;
+/// Rhythms nearer to each other than this, relative, sound alike.
+const ALIKE: f64 = 0.03;
+/// Speed where the driver has named none, and between which it is listened to, km/h.
+const USUAL: f64 = 80.0;
+const SPEEDS: (f64, f64) = (5.0, 200.0);
+
+/// The speed at which a symptom's suspects are listened to: as asked, else where it is worst.
+pub fn speed_of(s: Option<&Symptom>, asked: Option<KilometresPerHour>) -> KilometresPerHour {
+    let range = s.and_then(|s| s.speed_kmh);
+    let worst = range.and_then(|r| r.peak.or(Some(0.5 * (r.from? + r.to?))).or(r.from));
+    let asked = asked.map(|v| v.get()).filter(|v| v.is_finite());
+    KilometresPerHour(asked.or(worst).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
+}
+
+/// The likeliest suspects that sound, one of each fault, no two that sound alike; by their rhythm, so
+/// that the order says nothing of how likely they are.
+pub fn side_by_side(v: &Vehicle, k: &Knowledge, ranked: &[Ranked], at: At<'_>) -> Vec<(Hypothesis, Sound)> {
+    let all = hypotheses(v, k);
+    let mut out: Vec<(Hypothesis, Sound)> = vec![];
+    for r in ranked {
+        let Some(h) = all.iter().find(|h| h.fault == r.fault && h.at == r.at) else { continue };
+        if out.iter().any(|o| o.0.fault == h.fault) {
+            continue;
+        }
+        let Some(s) = sound(v, k, h, at) else { continue };
+        let alike = |o: &Sound| {
+            o.voice == s.voice
+                && match (o.rhythm, s.rhythm) {
+                    (Some(a), Some(b)) => (a.get() / b.get() - 1.0).abs() < ALIKE,
+                    (a, b) => a.is_none() && b.is_none(),
+                }
+        };
+        if !out.iter().any(|o| alike(&o.1)) {
+            out.push((h.clone(), s));
+        }
+        if out.len() == MOST {
+            break;
+        }
+    }
+    let hz = |s: &Sound| s.rhythm.map_or(0.0, |f| f.get());
+    out.sort_by(|a, b| hz(&a.1).total_cmp(&hz(&b.1)).then(a.0.fault.cmp(&b.0.fault)));
+    out
+}
+
 /// A tone with overtones; what is too deep for it is a rumble in its rhythm as well.
 fn hum(lines: &[f64], n: usize, seed: &mut Chance) -> Vec<f64> {
     let rumble = band(n, 50.0, 320.0, seed);
@@ -298,6 +345,22 @@ mod tests {
         assert!((s.rhythm.unwrap().get() - hz).abs() < 0.01);
         assert!(power(&s.samples, hz) > 20.0 * power(&s.samples, hz * 1.31));
         assert_eq!(s.words(), format!("a hum, {hz:.0} times a second"));
+    }
+
+    #[test]
+    fn no_two_that_stand_side_by_side_sound_alike() {
+        let v = rear_drive(2);
+        let ranked: Vec<Ranked> = hypotheses(&v, builtin())
+            .iter()
+            .map(|h| Ranked { fault: h.fault.clone(), at: h.at.clone(), gear: None, p: 0.01, because: vec![] })
+            .collect();
+        let at = At { speed: speed_of(None, None), gear: None, kind: Some("vibration") };
+        let all = side_by_side(&v, builtin(), &ranked, at);
+        assert_eq!(all.len(), MOST);
+        assert!(all.windows(2).all(|w| w[0].0.fault != w[1].0.fault && w[0].1.words() != w[1].1.words()));
+        assert!(side_by_side(&v, builtin(), &[], at).is_empty());
+        assert_eq!(speed_of(None, Some(KilometresPerHour(f64::NAN))).get(), USUAL);
+        assert_eq!(speed_of(None, Some(KilometresPerHour(900.0))).get(), SPEEDS.1);
     }
 
     #[test]

@@ -18,7 +18,7 @@ mod wav;
 
 pub use case_file::{CaseSource, MAX_FILE, document_text, write_case, write_zip};
 pub use csv_in::CsvShape;
-pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look};
+pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look, speed_described};
 pub use recording::{read_all, read_recording, write_csv};
 pub use source::{FileSource, Watch};
 pub use spool::DataBuilder;

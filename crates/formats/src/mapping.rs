@@ -252,6 +252,19 @@ pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Prob
     }))
 }
 
+/// The reference that a speed file's columns make.
+pub fn speed_described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Problem> {
+    let one = |role: Role, what: &str| {
+        columns.iter().find(|c| c.role == role).ok_or_else(|| {
+            Problem::new("missing-column", format!("no {what} column is marked in the speed file"))
+                .field("speed.file")
+                .line(look.shape.preamble as u64 + 1)
+        })
+    };
+    let (time, speed) = (one(Role::Time, "time")?, one(Role::Speed, "road speed")?);
+    Ok(json!({"column": speed.name, "unit": speed.unit, "time": {"column": time.name, "unit": time.unit}}))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -291,6 +304,14 @@ mod tests {
         c[2].role = Role::Time;
         let p = described(&t, &c).unwrap_err();
         assert_eq!((p.code.as_str(), p.message.contains("t and time")), ("column-twice", true));
+    }
+
+    #[test]
+    fn a_speed_file_needs_its_time_and_its_speed() {
+        let t = table("t;speed\n0,0;40\n");
+        assert_eq!(speed_described(&t, &t.columns).unwrap()["time"]["column"], "t");
+        let t = table("t,az\n0,1\n");
+        assert!(speed_described(&t, &t.columns).unwrap_err().message.contains("road speed"));
     }
 
     #[test]

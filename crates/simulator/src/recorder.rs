@@ -91,10 +91,8 @@ impl RoadRecorder for StandIn {
     }
 
     fn begin(&mut self, leg: &Leg) -> Result<(), Problem> {
-        let c = self.vehicle.circumference()?.get();
+        let least = leg.least_time(self.vehicle.circumference()?).get();
         let (from, to) = (leg.from.get(), leg.to.get());
-        // At the pace at which two dozen wheel turns fall on every 5 km/h.
-        let least = 24.0 * c * 3.6 / 5.0 * (to.max(from) / to.min(from).max(1.0)).ln().abs();
         let away = if to > from { 4.0 } else { -4.0 };
         let plan = RunPlan {
             gear: leg.gear.clone(),

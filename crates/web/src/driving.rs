@@ -180,6 +180,7 @@ fn span(d: &Drive) -> Seconds {
 /// Every leg becomes a run of the case.
 async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven, Piece)]) -> Result<Vec<String>, StoreError> {
     let mut runs: Vec<String> = vec![];
+    let phase = if s.case(case).await?.case.is_after_repair() { "after" } else { "before" };
     for (leg, piece) in driven.iter().map(|(d, p)| (&d.leg, p)).filter(|(_, p)| p.samples.len() > 64) {
         let read = samples(rate, piece);
         let csv = write_csv(&read, true)?;
@@ -188,7 +189,7 @@ async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven,
         s.edit_case(case, None, &said, &d.person, |doc| {
             run = free_id(doc, "recordings", 'R');
             file = format!("recordings/{}.csv", run.to_lowercase());
-            let spec = json!({"id": run, "symptom": d.symptom, "phase": "before", "file": file, "gear": leg.gear, "throttle": leg.throttle,
+            let spec = json!({"id": run, "symptom": d.symptom, "phase": phase, "file": file, "gear": leg.gear, "throttle": leg.throttle,
                 "place": "seat-rail", "recorder": "stand-in", "time": {"column": "t", "unit": "s"},
                 "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
                 "speed": {"column": "speed", "unit": "km/h"}, "rpm": null});

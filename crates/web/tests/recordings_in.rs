@@ -194,3 +194,42 @@ async fn a_sound_comes_in_with_a_track_for_its_speed() {
     let orders = &found.recording(&run.id).unwrap().orders;
     assert!(orders.iter().any(|o| (o.order - 4.1).abs() < 0.05 && o.unit.as_deref() == Some("fs")), "{orders:?}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_recording_is_read_by_a_job_that_tells_how_far_it_is_and_can_be_stopped() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let mut text = String::from("t,az,speed\n");
+    for i in 0..1_600_000u32 {
+        let speed = if i % 2000 == 0 { (40 + i / 25_000).to_string() } else { String::new() };
+        text += &format!("{:.5},{:.10},{speed}\n", f64::from(i) / 2000.0, (f64::from(i) * 0.07).sin());
+    }
+    assert!(text.len() > 34 << 20);
+    let r = g.upload(&c, id, text.into_bytes()).await;
+    assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
+    let job = async || g.store.scope(g.a).await.unwrap().job(id).await.unwrap().unwrap();
+    let mut told = vec![];
+    for _ in 0..400 {
+        let j = job().await;
+        if j.what.starts_with("reading R2") && j.progress > 0.0 {
+            told.push(j.progress);
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+    assert!(!told.is_empty(), "{:?}", job().await);
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/job/cancel"), &[]).await.status(), 303);
+    for _ in 0..400 {
+        if !job().await.is_open() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert_eq!(job().await.state, "cancelled");
+    assert!(g.store.scope(g.a).await.unwrap().samples(id, "R2").await.unwrap().is_none(), "nothing half read is kept");
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/job/again"), &[]).await.status(), 303);
+    g.wait_for_analysis(id).await;
+    let mut s = g.store.scope(g.a).await.unwrap();
+    assert_eq!(s.samples(id, "R2").await.unwrap().unwrap().len(), 1_600_000);
+}

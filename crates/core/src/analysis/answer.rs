@@ -3,13 +3,13 @@
 
 use super::events::Event;
 use super::lines::{self, LevelBin};
-use super::{Outcome, Progress, Tracked};
+use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::orders::Base;
 use crate::problem::{Problem, Warning};
 use crate::reasoning::knowledge::{Knowledge, builtin};
 use crate::reasoning::{Hypothesis, hypotheses, predicted};
 use crate::signal::{Quantity, felt};
-use crate::units::Ms2;
+use crate::units::{Hz, Ms2};
 use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 
@@ -26,6 +26,13 @@ pub struct ReferenceFound {
     pub lag_s: Option<f64>,
     /// Its standard error.
     pub lag_sigma_s: Option<f64>,
+}
+
+impl ReferenceFound {
+    /// Turns of the wheel a second at 1 km/h.
+    pub fn hz_per_kmh(&self, v: &Vehicle) -> Result<f64, Problem> {
+        Ok(self.scale / 3.6 / v.circumference()?.get())
+    }
 }
 
 /// A fault at a place that makes such a line.
@@ -230,25 +237,9 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
             // A ridge is one of those that the scale was fitted to: of that error it has a part only.
             let order_sigma = (l.sigma / s).hypot(OWN_SHARE * order * sigma_s / s);
             let hz = t.hz(order, peak.speed_kmh);
-            let acceleration = c.quantity == Quantity::Acceleration;
-            orders.push(OrderFound {
-                channel: c.name.clone(),
-                base: Base::Wheel,
-                order,
-                order_sigma,
-                amplitude_ms2: acceleration.then_some(peak.amplitude),
-                amplitude_sigma_ms2: acceleration.then_some(peak.sigma),
-                amplitude: (!acceleration).then_some(peak.amplitude),
-                amplitude_sigma: (!acceleration).then_some(peak.sigma),
-                unit: (!acceleration).then(|| c.unit.clone()),
-                felt: acceleration.then(|| felt(Ms2(peak.amplitude), hz)),
-                peak_speed_kmh: peak.speed_kmh,
-                peak_hz: hz.get(),
-                growth: lines::growth(&levels, peak.speed_kmh),
-                ambiguous: t.engine_per_wheel.is_some_and(|e| is_engine_like(v, order / e, order_sigma / e)),
-                sources: sources(order, tolerance(order, order_sigma)),
-                levels,
-            });
+            let ambiguous = t.engine_per_wheel.is_some_and(|e| is_engine_like(v, order / e, order_sigma / e));
+            let sources = sources(order, tolerance(order, order_sigma));
+            orders.push(OrderFound { ambiguous, sources, ..told(c, Base::Wheel, (order, order_sigma), hz, peak, levels) });
         }
         for l in &c.pulses {
             let order = l.order / s;
@@ -265,6 +256,8 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
     orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
     let resonances = resonances(&orders);
+    let mut events: Vec<Event> = t.channels.iter().flat_map(|c| c.events.iter().cloned()).collect();
+    events.sort_by(|a, b| a.at_s.total_cmp(&b.at_s));
     RecordingAnalysis {
         id: t.spec.id.clone(),
         reference: Some(ReferenceFound {
@@ -276,12 +269,47 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
         }),
         orders,
         pulses,
-        events: t.channels.iter().flat_map(|c| c.events.iter().cloned()).collect(),
+        events,
         resonances,
         warnings: t.warnings.clone(),
         refused: false,
         engine_per_wheel: t.engine_per_wheel,
     }
+}
+
+/// An order in the words of the answer, its sources still to be named.
+fn told(
+    c: &TrackedChannel,
+    base: Base,
+    (order, order_sigma): (f64, f64),
+    hz: Hz,
+    peak: LevelBin,
+    levels: Vec<LevelBin>,
+) -> OrderFound {
+    let acceleration = c.quantity == Quantity::Acceleration;
+    OrderFound {
+        channel: c.name.clone(),
+        base,
+        order,
+        order_sigma,
+        amplitude_ms2: acceleration.then_some(peak.amplitude),
+        amplitude_sigma_ms2: acceleration.then_some(peak.sigma),
+        amplitude: (!acceleration).then_some(peak.amplitude),
+        amplitude_sigma: (!acceleration).then_some(peak.sigma),
+        unit: (!acceleration).then(|| c.unit.clone()),
+        felt: acceleration.then(|| felt(Ms2(peak.amplitude), hz)),
+        peak_speed_kmh: peak.speed_kmh,
+        peak_hz: hz.get(),
+        growth: lines::growth(&levels, peak.speed_kmh),
+        ambiguous: false,
+        sources: vec![],
+        levels,
+    }
+}
+
+/// Whether a source turns with the engine.
+fn is_engine_side(s: &Source) -> bool {
+    s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox"
 }
 
 /// Orders that stay sharp in engine turns while the ratio changes.
@@ -294,31 +322,13 @@ fn engine_orders(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) ->
             let Some(peak) = peak_of(&levels) else { continue };
             let ratio = engine.ratio_at(peak.speed_kmh);
             let hz = t.hz(l.order * ratio / t.scale.value, peak.speed_kmh);
-            let acceleration = c.quantity == Quantity::Acceleration;
             // A counter of revolutions tells them to a part in a thousand.
             let order_sigma = l.sigma.hypot(0.001 * l.order);
             let sources = sources_of(v, k, all, None, Some(ratio), l.order * ratio, tolerance(l.order, order_sigma) * ratio)
                 .into_iter()
-                .filter(|s| s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox")
+                .filter(is_engine_side)
                 .collect();
-            out.push(OrderFound {
-                channel: c.name.clone(),
-                base: Base::Engine,
-                order: l.order,
-                order_sigma,
-                amplitude_ms2: acceleration.then_some(peak.amplitude),
-                amplitude_sigma_ms2: acceleration.then_some(peak.sigma),
-                amplitude: (!acceleration).then_some(peak.amplitude),
-                amplitude_sigma: (!acceleration).then_some(peak.sigma),
-                unit: (!acceleration).then(|| c.unit.clone()),
-                felt: acceleration.then(|| felt(Ms2(peak.amplitude), hz)),
-                peak_speed_kmh: peak.speed_kmh,
-                peak_hz: hz.get(),
-                growth: lines::growth(&levels, peak.speed_kmh),
-                ambiguous: false,
-                sources,
-                levels,
-            });
+            out.push(OrderFound { sources, ..told(c, Base::Engine, (l.order, order_sigma), hz, peak, levels) });
         }
     }
     out
@@ -400,7 +410,7 @@ fn decide_bases(a: &mut Analysis, tracked: &[Outcome]) {
                     o.base = Base::Engine;
                     o.order /= own;
                     o.order_sigma /= own;
-                    o.sources.retain(|s| s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox");
+                    o.sources.retain(is_engine_side);
                 }
             }
         }

@@ -38,6 +38,9 @@ use reference::{Lag, Scale};
 use source::{Before, Taken};
 use turned::Turned;
 
+/// How late a receiver's speed usually comes: taken where nothing tells it better.
+pub const USUAL_LAG: crate::units::Seconds = crate::units::Seconds(reference::USUAL_LAG);
+
 /// Told how far a long computation is; answers whether to go on.
 pub trait Progress: Sync {
     /// `done` runs from 0 to 1. False stops the work.

@@ -23,7 +23,7 @@ const PART: f64 = 20.0;
 /// How often the speed is looked at in a part.
 const LOOKS: usize = 32;
 /// Taken when nothing in the recording tells the lag.
-const USUAL_LAG: f64 = 0.6;
+pub const USUAL_LAG: f64 = 0.6;
 const USUAL_SIGMA: f64 = 0.4;
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
 const LEAST_SIGMA: f64 = 0.1;

@@ -46,16 +46,13 @@ struct ComplaintPage {
     heard: Vec<(&'static str, String)>,
     history: Vec<(&'static str, String, bool)>,
     first: bool,
+    trust: [(&'static str, &'static str); 3],
     attempts: Vec<String>,
 }
 
-/// How far an earlier attempt is trusted.
-const TRUST: [(&str, &str); 3] =
-    [("seen", "seen: the part or the bill is here"), ("told", "told by someone who was there"), ("hearsay", "hearsay")];
-
 fn attempt_words(a: &Value) -> String {
     let text = |k: &str| a[k].as_str().unwrap_or_default();
-    let trust = TRUST.iter().find(|t| t.0 == text("trust")).map_or("", |t| t.1);
+    let trust = intake::TRUST.iter().find(|t| t.0 == text("trust")).map_or("", |t| t.1);
     let mut out = text("what").to_string();
     for (k, before) in [("by", "by "), ("result", "then: ")] {
         if !text(k).is_empty() {
@@ -114,6 +111,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         .collect();
     let attempts = k.stored.document["attempts"].as_array().into_iter().flatten().map(attempt_words).collect();
     Ok(ComplaintPage {
+        trust: intake::TRUST,
         attempts,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
@@ -220,7 +218,7 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let f = Fields(f);
     let what = f.need("what", "what was changed")?;
     let trust = f.text("trust").unwrap_or("told");
-    if !TRUST.iter().any(|t| t.0 == trust) {
+    if !intake::TRUST.iter().any(|t| t.0 == trust) {
         return Err(Problem::new("unknown-answer", format!("“{trust}” is no degree of trust")).field("trust").into());
     }
     let mut entry = json!({"what": what, "trust": trust});
@@ -232,9 +230,8 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let mut s = m.scope().await?;
     s.edit_case(id, f.version(), &format!("tried before: {what}"), &m.person.name, |d| {
         append(d, "attempts", entry);
-        // Earlier work is itself a trace: it raises what such work can cause.
         let known = d["history"].as_array().is_some_and(|h| h.iter().any(|x| x == "earlier-work"));
-        if !known && trust != "hearsay" {
+        if !known && intake::counts_as_work(trust) {
             append(d, "history", "earlier-work".into());
         }
         Ok(())

@@ -16,7 +16,7 @@ use axum::extract::{Form, Path};
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
-use baricord_core::analysis::{OrderMap, known_map};
+use baricord_core::analysis::{OrderMap, USUAL_LAG, known_map};
 use baricord_core::case::Case;
 use baricord_core::orders::{Family, What, orders};
 use baricord_core::problem::Problem;
@@ -24,13 +24,10 @@ use baricord_core::progress::Station;
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::road_coach::{Done, Driven, Leg, gear_words, throttle_words};
-use baricord_core::units::Seconds;
 use baricord_simulator::{KINDS, StandInSetup};
 use baricord_store::drives::{Drive, Piece};
 use uuid::Uuid;
 
-/// How late a receiver's speed usually comes: while it is driven nothing better is known.
-const USUAL_LAG: Seconds = Seconds(0.6);
 /// Speeds around a leg that its map shows, km/h.
 const AROUND: f64 = 6.0;
 /// Rows of a map for each order.

@@ -147,8 +147,12 @@ pub struct Made<'a> {
 
 /// Turns of the wheel a second at 1 km/h, by what a run says of the tyre.
 fn hz_per_kmh(v: &Vehicle, a: &Analysis, run: &str) -> Result<f64, Problem> {
-    let scale = a.recording(run).and_then(|r| r.reference.as_ref()).map_or(1.0, |r| r.scale);
-    Ok(scale / 3.6 / v.circumference()?.get())
+    let found = a.recording(run).and_then(|r| r.reference.as_ref());
+    found
+        .ok_or_else(|| {
+            Problem::new("no-reference", format!("{run} has no reference: nothing turns its map into Hz")).field("axis")
+        })?
+        .hz_per_kmh(v)
 }
 
 /// A map as it was asked for: less another, over frequency.

@@ -17,7 +17,7 @@ use axum::{Json, Router};
 use baricord_core::case::{Case, CsvWriting, RecordingSpec};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_formats::{ColumnRole, Look, Role, TableLook, described, look, read_recording};
+use baricord_formats::{ColumnRole, Look, Role, TableLook, described, look, read_recording, speed_described};
 use baricord_store::Scope;
 use baricord_store::incoming::{Announced, Incoming, LARGEST_PIECE};
 use serde::Deserialize;
@@ -66,12 +66,12 @@ async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> R
 }
 
 #[derive(Deserialize)]
-struct From {
+struct Offset {
     from: i64,
 }
 
 /// The next piece of a file.
-async fn piece(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Query(q): Query<From>, body: Bytes) -> Result<Json<Value>, Fail> {
+async fn piece(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Query(q): Query<Offset>, body: Bytes) -> Result<Json<Value>, Fail> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     let received = s.take_piece(id, up, q.from, &body).await?;
@@ -249,19 +249,6 @@ fn understood(d: &Value) -> String {
     }
 }
 
-/// The reference that a speed file's columns make.
-fn speed_described(t: &TableLook, columns: &[ColumnRole]) -> Result<Value, Problem> {
-    let one = |role: Role, what: &str| {
-        columns.iter().find(|c| c.role == role).ok_or_else(|| {
-            Problem::new("missing-column", format!("no {what} column is marked in the speed file"))
-                .field("speed.file")
-                .line(t.shape.preamble as u64 + 1)
-        })
-    };
-    let (time, speed) = (one(Role::Time, "time")?, one(Role::Speed, "road speed")?);
-    Ok(json!({"column": speed.name, "unit": speed.unit, "time": {"column": time.name, "unit": time.unit}}))
-}
-
 fn sound_columns(f: &Fields, channels: usize) -> Vec<ColumnRole> {
     (0..channels)
         .map(|i| {
@@ -428,12 +415,6 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
     }
     let speed = s.speed_for(id, up.id).await?;
     let mut spec = described_run(&mut s, &case, &f, &up, speed.as_ref()).await?;
-    let extension = |i: &Incoming, track: bool| match i.name.rsplit_once('.').map(|e| e.1.to_lowercase()).as_deref() {
-        Some("wav") => "wav",
-        Some("gpx") => "gpx",
-        _ if track => "gpx",
-        _ => "csv",
-    };
     let is_sound = spec["time"].is_null();
     // Small ones are read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
     let samples = if up.size <= READ_AT_ONCE {
@@ -469,12 +450,12 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
     let (mut run, mut kept, mut kept_speed) = (String::new(), String::new(), String::new());
     s.edit_case(id, None, &format!("loaded a run: {}", up.name), &m.person.name, |d| {
         run = free_id(d, "recordings", 'R');
-        kept = format!("recordings/{}.{}", run.to_lowercase(), if is_sound { "wav" } else { extension(&up, false) });
+        kept = format!("recordings/{}.{}", run.to_lowercase(), if is_sound { "wav" } else { "csv" });
         spec["id"] = run.clone().into();
         spec["file"] = kept.clone().into();
-        if let Some(i) = &speed {
+        if speed.is_some() {
             let track = spec["speed"]["column"].is_null();
-            kept_speed = format!("recordings/{}-speed.{}", run.to_lowercase(), if track { "gpx" } else { extension(i, track) });
+            kept_speed = format!("recordings/{}-speed.{}", run.to_lowercase(), if track { "gpx" } else { "csv" });
             spec["speed"]["file"] = kept_speed.clone().into();
         }
         append(d, "recordings", spec);

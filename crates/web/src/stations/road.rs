@@ -357,7 +357,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         drive: s.open_drive(id).await?,
         faults: super::drive::faults(case),
         upload_open: runs.is_empty(),
-        after: case.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open")),
+        after: case.is_after_repair(),
         tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),
         plan: plan(&k),
         f,

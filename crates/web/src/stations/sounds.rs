@@ -16,21 +16,14 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::get;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::{SOUND_PICK, builtin};
-use baricord_core::reasoning::{Hypothesis, hypotheses};
-use baricord_core::sound::{At, RATE, Sound, sound};
+use baricord_core::sound::{At, RATE, side_by_side, sound, speed_of};
 use baricord_core::units::KilometresPerHour;
 use baricord_formats::write_wav;
 use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
-
-/// Sounds that are laid side by side.
-const MOST: usize = 6;
-/// Speed where the driver has named none, km/h.
-const USUAL: f64 = 80.0;
-/// Speeds at which a vehicle is listened to, km/h.
-const SPEEDS: (f64, f64) = (5.0, 200.0);
 
 #[derive(Clone, Debug, Default, Deserialize)]
 struct Asked {
@@ -61,47 +54,11 @@ struct SoundsPage {
 }
 
 fn speed(k: &Known, asked: Option<f64>) -> KilometresPerHour {
-    let of = k.symptom.as_deref().and_then(|s| k.case().symptom(s)).and_then(|s| s.speed_kmh);
-    let told = of.and_then(|r| r.peak.or(Some(0.5 * (r.from? + r.to?))).or(r.from));
-    KilometresPerHour(asked.filter(|v| v.is_finite()).or(told).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
+    speed_of(k.symptom.as_deref().and_then(|s| k.case().symptom(s)), asked.map(KilometresPerHour))
 }
 
 fn kind(k: &Known) -> Option<String> {
     Some(k.case().symptom(k.symptom.as_deref()?)?.kind.clone())
-}
-
-/// The likeliest suspects that sound, one of each fault, no two that sound alike.
-fn suspects(k: &Known, at: At<'_>) -> Vec<(Hypothesis, Sound)> {
-    let v = &k.case().vehicle;
-    let all = hypotheses(v, builtin());
-    let mut out: Vec<(Hypothesis, Sound)> = vec![];
-    for r in k.answer().map(|a| a.ranked.as_slice()).unwrap_or_default() {
-        let Some(h) = all.iter().find(|h| h.fault == r.fault && h.at == r.at) else { continue };
-        if out.iter().any(|o| o.0.fault == h.fault) {
-            continue;
-        }
-        let Some(s) = sound(v, builtin(), h, at) else { continue };
-        let alike = |o: &Sound| {
-            let near = |a: f64, b: f64| (a / b - 1.0).abs() < 0.03;
-            o.voice == s.voice
-                && match (o.rhythm, s.rhythm) {
-                    (Some(a), Some(b)) => near(a.get(), b.get()),
-                    (a, b) => a.is_none() && b.is_none(),
-                }
-        };
-        if !out.iter().any(|o| alike(&o.1)) {
-            out.push((h.clone(), s));
-        }
-        if out.len() == MOST {
-            break;
-        }
-    }
-    // Laid out by pitch, not by how likely: the order says nothing.
-    out.sort_by(|a, b| {
-        let hz = |s: &Sound| s.rhythm.map_or(0.0, |f| f.get());
-        hz(&a.1).total_cmp(&hz(&b.1)).then(a.0.fault.cmp(&b.0.fault))
-    });
-    out
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, Fail> {
@@ -117,7 +74,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         .rev()
         .find(|o| o.test == SOUND_PICK && o.symptom.as_deref() == k.symptom.as_deref())
         .map(|o| o.outcome.clone());
-    let cards = suspects(&k, At { speed: kmh, gear: None, kind: kind.as_deref() })
+    let ranked = k.answer().map(|a| a.ranked.as_slice()).unwrap_or_default();
+    let at = At { speed: kmh, gear: None, kind: kind.as_deref() };
+    let cards = side_by_side(&k.case().vehicle, builtin(), ranked, at)
         .into_iter()
         .zip('A'..)
         .map(|((h, s), letter)| SoundCard {
