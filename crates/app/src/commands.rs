@@ -117,6 +117,21 @@ fn print_analysis(a: &Analysis) {
         for p in &r.pulses {
             println!("  {:8.3} pulses per wheel turn, {:.1} dB", p.per_wheel_turn, p.strength);
         }
+        for e in &r.events {
+            println!("  knock at {:.2} s in {}, {:.0} dB", e.at_s, e.channel, e.strength);
+        }
+        for x in &r.resonances {
+            println!("  something rings at {:.1} Hz, fed by {:.2?}", x.hz, x.orders);
+        }
+        for b in &r.beats {
+            println!("  {:8.3} beats every {:.1} s: two orders {:.4} of a wheel turn apart", b.order, b.period_s, b.gap);
+        }
+        if let Some(s) = &r.slip {
+            println!("  the converter slips {:.1} ± {:.1} %", s.percent, s.sigma_percent);
+        }
+        for o in r.orders.iter().filter(|o| o.only_in_gear.is_some()) {
+            println!("  {:8.3} only in gear {}", o.order, o.only_in_gear.as_deref().unwrap_or_default());
+        }
         for w in &r.warnings {
             println!("  ! {}: {}", w.code, w.message);
         }

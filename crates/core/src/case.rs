@@ -5,6 +5,7 @@
 //! these types are the reading of it that the rules work on.
 
 use crate::problem::{Problem, read_json};
+use crate::units::Kilometres;
 use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -248,6 +249,12 @@ pub struct Case {
     pub title: String,
     /// The vehicle.
     pub vehicle: Vehicle,
+    /// The day on which it was opened, as 2026-11-26.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub opened: Option<String>,
+    /// What the vehicle had run when the case was opened.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub distance_km: Option<Kilometres>,
     /// What was done to it before.
     #[serde(default)]
     pub history: Vec<String>,

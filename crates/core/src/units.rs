@@ -43,6 +43,8 @@ quantity! {
     Degrees, "°";
     /// A length as people read it.
     Millimetres, "mm";
+    /// What a vehicle has run.
+    Kilometres, "km";
     /// A length in the arithmetic.
     Metres, "m";
     /// A speed as people read it.

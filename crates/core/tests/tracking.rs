@@ -1,6 +1,8 @@
 //! Order work on signals built here, sample by sample, from what they are meant to hold: none of the
 //! simulator's physics.
 
+mod built;
+
 use baricord_core::analysis::{Analysis, Silent, analyze, read, track};
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::orders::Base;
@@ -8,20 +10,10 @@ use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};
 use baricord_core::verify::{Verdict, Verification, verify};
+use built::Noise;
 use proptest::prelude::*;
 use serde_json::json;
 use std::f64::consts::TAU;
-
-/// Noise of a linear congruence: even, and the same on every machine.
-struct Noise(u64);
-impl Noise {
-    fn next(&mut self) -> f64 {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-        // The sum of three even numbers is near enough to normal.
-        let part = |s: u32| ((self.0 >> s) & 0x1f_ffff) as f64 / f64::from(0x20_0000) - 0.5;
-        2.0 * (part(1) + part(22) + part(43))
-    }
-}
 
 /// A tone: wheel order, and its amplitude as a function of speed (km/h).
 type Tone = (f64, Box<dyn Fn(f64) -> f64>);
@@ -197,7 +189,7 @@ fn without_a_reference_nothing_is_claimed() {
     // Engine speed in a known gear is as good.
     let epw = v.engine_per_wheel(Some("5"), None).unwrap().unwrap().get();
     let c = v.circumference().unwrap().get();
-    let rpm = good().speed.iter().map(|r| (r.0, r.1 / c * epw)).collect();
+    let rpm = good().speed.iter().map(|r| (r.0, Run::default().scale * r.1 / c * epw)).collect();
     let a = one(&v, Samples { speed: vec![], rpm, ..good() });
     assert_eq!(a.recordings[0].reference.as_ref().unwrap().source, "rpm");
     assert!((a.recordings[0].orders[0].order - 4.1).abs() < 0.02);

@@ -141,7 +141,7 @@ pub fn look(head: &[u8], how: &CsvWriting) -> Result<Look, Problem> {
     }
     let shape = sniff_as(head, how)?;
     let text = String::from_utf8_lossy(head);
-    let lines = text
+    let lines: Vec<(u64, Vec<(String, bool)>)> = text
         .lines()
         .enumerate()
         .skip(shape.preamble + 1)
@@ -155,6 +155,12 @@ pub fn look(head: &[u8], how: &CsvWriting) -> Result<Look, Problem> {
             (i as u64 + 1, l.split(shape.separator as char).map(cell).collect())
         })
         .collect();
+    let is_row = |cells: &[(String, bool)]| cells.len() > 1 && cells.iter().any(|c| c.1 && !c.0.is_empty());
+    // A separator that was chosen wrongly is chosen again; what is no table by any is none.
+    if *how == CsvWriting::default() && !lines.iter().any(|l| is_row(&l.1)) {
+        let what = "nothing in it reads as a table of numbers: a recording has a line of headings and then a row for each moment";
+        return Err(Problem::new("no-table", what).field("file").line(shape.preamble as u64 + 1));
+    }
     Ok(Look::Table(TableLook { columns: columns(&shape), shape, lines }))
 }
 
@@ -218,7 +224,7 @@ pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Prob
     let of = |r: Role| columns.iter().filter(move |c| c.role == r);
     let have = || columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ");
     let missing = |what: &str| {
-        Problem::new("missing-column", format!("{what}; the file has {}", have()))
+        Problem::new("missing-column", format!("{what}; the columns are called {}", have()))
             .field("file")
             .line(look.shape.preamble as u64 + 1)
     };
@@ -268,6 +274,13 @@ pub fn speed_described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_no_table_is_said_to_be_none() {
+        let refused = |text: &str| look(text.as_bytes(), &CsvWriting::default()).err().map(|p| p.code);
+        assert_eq!(refused("this is not\na table\nat all\n").as_deref(), Some("no-table"));
+        assert_eq!(refused("t,az\n0,1\n1,2\n"), None);
+    }
 
     fn table(text: &str) -> TableLook {
         match look(text.as_bytes(), &CsvWriting::default()).unwrap() {

@@ -5,6 +5,8 @@ use baricord_core::analysis::{RecordingAnalysis, Silent, analyze};
 use baricord_core::case::RecordingSpec;
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::signal::felt;
+use baricord_core::units::{Hz, Ms2};
 use baricord_core::vehicle::{Vehicle, sample::every_layout};
 use baricord_simulator::{FaultSpec, KINDS, RunPlan, Truth, run};
 use rand::{Rng, SeedableRng};
@@ -30,12 +32,16 @@ impl Share {
 #[derive(Clone, Copy, Default)]
 struct Trust {
     recall: Share,
+    /// The same of those that can be felt.
+    felt: Share,
     precision: Share,
     rhythms: Share,
     order: Share,
     level: Share,
     lag: Share,
     scale: Share,
+    beats: Share,
+    alone: Share,
 }
 
 /// A vehicle of some layout with teeth, gears and tyre of its own.
@@ -107,6 +113,11 @@ fn held(r: &RecordingAnalysis, truth: &Truth, v: &Vehicle, fault: &FaultSpec) ->
     for &(w, sigma) in found.iter().take(5) {
         t.precision.add(is_there(w, sigma));
     }
+    for b in &r.beats {
+        let apart = |x: f64, y: f64| ((x - y).abs() - b.gap).abs() < 0.1 * b.gap;
+        t.beats.add(truth.tones.iter().any(|x| truth.tones.iter().any(|y| apart(x.order, y.order))));
+    }
+    t.alone.add(r.beats.is_empty());
     // The fault's own line is the strongest of its order: what was asked to be there.
     let own: Vec<f64> = {
         let ladder = baricord_core::orders::orders(v, None).unwrap_or_default();
@@ -121,7 +132,15 @@ fn held(r: &RecordingAnalysis, truth: &Truth, v: &Vehicle, fault: &FaultSpec) ->
     };
     if truth.rhythms.is_empty() {
         for o in own {
-            t.recall.add(found.iter().any(|f| near(f.0, o, f.1)));
+            let is_found = found.iter().any(|f| near(f.0, o, f.1));
+            t.recall.add(is_found);
+            let hz_per_kmh = v.circumference().map_or(0.0, |c| truth.scale / 3.6 / c.get());
+            let own = truth.tones.iter().filter(|x| (x.order - o).abs() < 0.01 * o).flat_map(|x| &x.levels);
+            if own.into_iter().any(|(kmh, a)| felt(Ms2(*a), Hz(o * kmh * hz_per_kmh)) > 1.0) {
+                t.felt.add(is_found);
+            } else if !is_found && std::env::var("BARICORD_TELL").is_ok() {
+                println!("missed {}@{} {:.2}", fault.fault, fault.at, fault.severity);
+            }
         }
     } else {
         for x in &truth.rhythms {
@@ -166,19 +185,25 @@ fn main() {
     let n: u64 = std::env::var("BARICORD_RUNS").ok().and_then(|n| n.parse().ok()).unwrap_or(900);
     let all = (0..n).into_par_iter().map(|i| one(1000 + i)).reduce(Trust::default, |a, b| Trust {
         recall: a.recall.join(b.recall),
+        felt: a.felt.join(b.felt),
         precision: a.precision.join(b.precision),
         rhythms: a.rhythms.join(b.rhythms),
         order: a.order.join(b.order),
         level: a.level.join(b.level),
         lag: a.lag.join(b.lag),
         scale: a.scale.join(b.scale),
+        beats: a.beats.join(b.beats),
+        alone: a.alone.join(b.alone),
     });
     println!("{n} simulated recordings, random vehicle, fault, severity, speed, tyre, lag and noise");
     println!("  the fault's order found              {}", all.recall.told());
+    println!("    of those that can be felt          {}", all.felt.told());
     println!("  the fault's rhythm found             {}", all.rhythms.told());
     println!("  first five orders that are there     {}", all.precision.told());
     println!("  95 % interval of an order holds it   {}", all.order.told());
     println!("  95 % interval of a level holds it    {}", all.level.told());
     println!("  95 % interval of the lag holds it    {}", all.lag.told());
     println!("  95 % interval of the scale holds it  {}", all.scale.told());
+    println!("  no beat told                         {}", all.alone.told());
+    println!("  beats told that are there            {}", all.beats.told());
 }

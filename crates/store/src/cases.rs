@@ -69,8 +69,10 @@ impl Scope {
         let case = Case::from_json(&document)?;
         let id = Uuid::now_v7();
         let waits = waiting(&case, None);
+        let vehicle = self.vehicle_named(&case.vehicle.name).await?;
         sqlx::query(
-            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
         )
         .bind(id)
         .bind(self.workshop())
@@ -79,6 +81,7 @@ impl Scope {
         .bind(text(&document))
         .bind(waits.station.id())
         .bind(&waits.words)
+        .bind(vehicle)
         .execute(&mut *self.tx)
         .await?;
         self.keep_step(id, 1, &document, what, person).await?;
@@ -148,9 +151,10 @@ impl Scope {
     async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
         let verification = self.verification(c.id).await?;
         let waits = waiting(&c.case, verification.as_ref());
+        let vehicle = self.vehicle_named(&c.case.vehicle.name).await?;
         sqlx::query(
-            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now()
-             WHERE id = $7 AND workshop_id = $8",
+            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now(),
+             vehicle_id = $9 WHERE id = $7 AND workshop_id = $8",
         )
         .bind(text(&c.document))
         .bind(c.version)
@@ -160,6 +164,7 @@ impl Scope {
         .bind(&waits.words)
         .bind(c.id)
         .bind(self.workshop())
+        .bind(vehicle)
         .execute(&mut *self.tx)
         .await?;
         Ok(())
@@ -223,14 +228,21 @@ impl Scope {
         Ok(Some(what))
     }
 
-    /// The board: all cases, by what each waits for.
-    pub async fn board(&mut self, most: i64) -> Result<Vec<BoardLine>, StoreError> {
+    /// The board: all cases, by what each waits for; with words, those whose own words hold one of them.
+    pub async fn board(&mut self, words: &[String], most: i64) -> Result<Vec<BoardLine>, StoreError> {
+        // What is typed is text, not a pattern.
+        let escaped = |w: &String| format!("%{}%", w.replace('\\', r"\\").replace('%', r"\%").replace('_', r"\_"));
+        let patterns: Vec<String> = words.iter().map(escaped).collect();
         Ok(sqlx::query_as(
             "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
-             FROM case_file WHERE workshop_id = $1 ORDER BY updated_at DESC LIMIT $2",
+             FROM case_file WHERE workshop_id = $1 AND (cardinality($3::text[]) = 0 OR concat_ws(' ', title, vehicle, waits_words,
+               jsonb_path_query_array(document::jsonb, '$.symptoms[*].words')::text,
+               jsonb_path_query_array(document::jsonb, '$.attempts[*].what')::text,
+               replace(jsonb_path_query_array(document::jsonb, '$.repairs[*].fault')::text, '-', ' ')) ILIKE ANY ($3)) ORDER BY updated_at DESC LIMIT $2",
         )
         .bind(self.workshop())
         .bind(most)
+        .bind(patterns)
         .fetch_all(&mut *self.tx)
         .await?)
     }

@@ -4,7 +4,8 @@
 //! bound to one workshop, which row-level security enforces again behind every query. [`cases`] keeps
 //! the documents with their history, [`drives`] what a recorder measures on the road,
 //! [`incoming`] files on their way in, [`recordings`] samples and files, [`jobs`] the analyses under
-//! way, [`people`] who may sign in, [`tokens`] what their programs sign in with.
+//! way, [`people`] who may sign in, [`tokens`] what their programs sign in with,
+//! [`vehicles`] the one life of a vehicle over many cases.
 
 pub mod cases;
 pub mod drives;
@@ -13,6 +14,7 @@ pub mod jobs;
 pub mod people;
 pub mod recordings;
 pub mod tokens;
+pub mod vehicles;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres, Transaction};

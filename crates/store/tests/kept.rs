@@ -55,7 +55,7 @@ async fn a_document_comes_back_as_it_went_in_and_changes_can_be_taken_back() {
     assert_eq!(s.undo(id, "Maren").await.unwrap(), None);
     let steps = s.steps(id, 10).await.unwrap();
     assert_eq!(steps.len(), 5, "nothing of the history is lost");
-    assert_eq!(s.board(10).await.unwrap()[0].waits_for, "road");
+    assert_eq!(s.board(&[], 10).await.unwrap()[0].waits_for, "road");
 }
 
 #[tokio::test]
@@ -162,7 +162,7 @@ async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     let mut s = store.scope(other).await.unwrap();
     assert!(matches!(s.case(id).await, Err(StoreError::NotFound)));
     assert!(matches!(s.undo(id, "x").await, Err(StoreError::NotFound)));
-    assert!(s.board(10).await.unwrap().is_empty());
+    assert!(s.board(&[], 10).await.unwrap().is_empty());
 }
 
 #[tokio::test]

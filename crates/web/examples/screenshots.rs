@@ -23,7 +23,12 @@ async fn main() {
     let list = b.js("return Object.fromEntries([...document.querySelectorAll('.lane li a')].map(a => [a.querySelector('strong').innerText, a.href]))").await;
     let cases: HashMap<String, String> = serde_json::from_value(list).expect("the cases of the demo");
     let of = |start: &str| cases.iter().find(|(t, _)| t.starts_with(start)).map(|(_, u)| u.clone()).expect(start);
-    let (van, fish, shake, pilot, ranger) = (of("Mail van 4"), of("Fish lorry"), of("Mail van 2"), of("Pilot"), of("Ranger"));
+    let (van, fish, shake, pilot, ranger) =
+        (of("Mail van 4: buzz"), of("Fish lorry"), of("Mail van 2"), of("Pilot"), of("Ranger"));
+    b.go(&format!("{url}/vehicles")).await;
+    b.js("[...document.querySelectorAll('.fleet a')].find(a => a.innerText.startsWith('Mail van 4')).click()").await;
+    b.see(".lifeline").await;
+    shot(&b, &out, "life").await;
     b.go(&format!("{url}/cases/new")).await;
     shot(&b, &out, "new-case").await;
     b.go(&format!("{pilot}/complaint")).await;

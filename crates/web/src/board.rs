@@ -6,13 +6,14 @@ use crate::drawing::picture;
 use crate::fail::{Fail, may_write};
 use askama::Template;
 use askama_web::WebTemplate;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::progress::Station;
 use baricord_core::vehicle::{Vehicle, sample};
+use baricord_core::words;
 use baricord_store::cases::BoardLine;
 use serde::Deserialize;
 use uuid::Uuid;
@@ -33,6 +34,9 @@ struct BoardPage {
     lanes: Vec<Lane>,
     sentence: String,
     empty: bool,
+    search: String,
+    /// What else was searched for, and why.
+    also: String,
 }
 
 /// What a lane is called: by what its cases wait for.
@@ -59,9 +63,16 @@ pub fn ago(minutes: i64) -> String {
     }
 }
 
-async fn board(State(_): State<App>, m: Member) -> Result<BoardPage, Fail> {
+#[derive(Deserialize)]
+struct Search {
+    #[serde(default)]
+    q: String,
+}
+
+async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) -> Result<BoardPage, Fail> {
     let mut s = m.scope().await?;
-    let lines = s.board(500).await?;
+    let words = words::alike(&search.q);
+    let lines = s.board(&words, 500).await?;
     let workshop = s.workshop_name().await?;
     let open = lines.iter().filter(|l| l.waits_for != "done").count();
     let order = [
@@ -84,6 +95,9 @@ async fn board(State(_): State<App>, m: Member) -> Result<BoardPage, Fail> {
         .filter(|l| !l.lines.is_empty())
         .collect();
     let sentence = match (lines.len(), open) {
+        (0, _) if !words.is_empty() => "No case speaks of it.".to_string(),
+        (1, _) if !words.is_empty() => "One case speaks of it.".to_string(),
+        (n, _) if !words.is_empty() => format!("{n} cases speak of it."),
         (0, _) => "No case yet.".to_string(),
         (_, 0) => "Every case is proved.".to_string(),
         (_, 1) => "One case is open.".to_string(),
@@ -94,7 +108,9 @@ async fn board(State(_): State<App>, m: Member) -> Result<BoardPage, Fail> {
         person: m.person.name.clone(),
         workshop,
         can_write: m.person.role().may_write(),
-        empty: lines.is_empty(),
+        empty: lines.is_empty() && words.is_empty(),
+        also: words.iter().filter(|w| **w != search.q.trim().to_lowercase()).cloned().collect::<Vec<_>>().join(", "),
+        search: search.q,
         lanes,
         sentence,
     })
@@ -159,7 +175,8 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, Fail> 
     let vehicle = serde_json::to_value(&v).map_err(|e| Fail::Broken(e.to_string()))?;
     let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };
     let mut s = m.scope().await?;
-    let document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
+    let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
+    document["opened"] = crate::vehicles::today().into();
     let id = s.add_case(document, "opened the case", &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))

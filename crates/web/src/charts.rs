@@ -1,12 +1,13 @@
 //! Views beside the drawing: the order map's ladder, levels against speed, the dial, the side view,
 //! before over after. SVG, classes only; one line style for each family everywhere.
 
+mod levels;
 mod map;
 
+pub use levels::{Curve, level_chart, phase_chart};
 pub use map::{Axes, map_frame};
 
 use crate::drawing::esc;
-use baricord_core::analysis::LevelBin;
 use baricord_core::angles::{Angles, Element};
 use baricord_core::orders::Family;
 use baricord_core::runout::{Reading, Runout};
@@ -72,81 +73,6 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
         };
         let _ = write!(o, r#"<text class="figure {class}" x="{at:.1}" y="{:.1}">{t:.0}{unit}</text>"#, py + ph + 19.0);
     }
-}
-
-/// One curve of levels.
-pub struct Curve<'a> {
-    pub levels: &'a [LevelBin],
-    pub class: &'static str,
-    pub words: &'static str,
-}
-
-/// Levels against speed, with the felt line (speed, level) where there is one.
-pub fn level_chart(curves: &[Curve], felt: &[(f64, f64)], mark: Option<f64>, unit: &str) -> String {
-    let all = || curves.iter().flat_map(|c| c.levels.iter());
-    let (lo, hi) = all().fold((f64::MAX, f64::MIN), |b, l| (b.0.min(l.speed_kmh - 2.5), b.1.max(l.speed_kmh + 2.5)));
-    if lo >= hi {
-        return String::new();
-    }
-    let top = all().map(|l| l.amplitude + l.sigma).fold(1e-6, f64::max) * 1.15;
-    let plot = (62.0, 14.0, 690.0, 96.0);
-    let (px, py, pw, ph) = plot;
-    let x = |v: f64| px + pw * (v - lo) / (hi - lo);
-    let y = |a: f64| py + ph * (1.0 - (a / top).clamp(0.0, 1.0));
-    let mut o = String::from(r#"<svg class="levels" viewBox="0 0 772 140" role="img" aria-label="Level against road speed">"#);
-    let _ = write!(o, r#"<path class="hair" d="M{px} {py} V{:.1} H{:.1}"/>"#, py + ph, px + pw);
-    axis_x(&mut o, plot, lo, hi);
-    let steps = ticks(0.0, top, 3);
-    let step = steps.get(1).copied().unwrap_or(1.0);
-    for t in steps {
-        let _ = write!(o, r#"<text class="figure end" x="{:.1}" y="{:.1}">{}</text>"#, px - 9.0, y(t) + 4.5, tick_text(t, step));
-    }
-    let _ = write!(o, r#"<text class="note" x="{:.1}" y="11">{}, peak</text>"#, px + 4.0, esc(unit));
-    if !felt.is_empty() {
-        let line: Vec<String> =
-            felt.iter().filter(|f| f.0 >= lo && f.0 <= hi).map(|f| format!("{:.1},{:.1}", x(f.0), y(f.1))).collect();
-        if line.len() > 1 {
-            let _ = write!(
-                o,
-                r#"<polyline class="felt" points="{}"/><text class="note felt-word" x="{:.1}" y="11">- - felt from this line up</text>"#,
-                line.join(" "),
-                px + 96.0
-            );
-        }
-    }
-    for c in curves {
-        let band: Vec<(f64, f64, f64)> = c
-            .levels
-            .iter()
-            .map(|l| (x(l.speed_kmh), y(l.amplitude + 2.0 * l.sigma), y((l.amplitude - 2.0 * l.sigma).max(0.0))))
-            .collect();
-        let up: Vec<String> = band.iter().map(|b| format!("{:.1},{:.1}", b.0, b.1)).collect();
-        let down: Vec<String> = band.iter().rev().map(|b| format!("{:.1},{:.1}", b.0, b.2)).collect();
-        let line: Vec<String> = c.levels.iter().map(|l| format!("{:.1},{:.1}", x(l.speed_kmh), y(l.amplitude))).collect();
-        let _ = write!(
-            o,
-            r#"<polygon class="error" points="{} {}"/><polyline class="curve order {}" points="{}"/>"#,
-            up.join(" "),
-            down.join(" "),
-            c.class,
-            line.join(" ")
-        );
-        if let (false, Some(l)) = (c.words.is_empty(), c.levels.iter().max_by(|a, b| a.amplitude.total_cmp(&b.amplitude))) {
-            let _ = write!(
-                o,
-                r#"<text class="note {}" x="{:.1}" y="{:.1}">{}</text>"#,
-                c.class,
-                x(l.speed_kmh) + 6.0,
-                (y(l.amplitude) - 6.0).max(py + 8.0),
-                c.words
-            );
-        }
-    }
-    if let Some(v) = mark {
-        let _ = write!(o, r#"<line class="here" x1="{0:.1}" y1="{py}" x2="{0:.1}" y2="{1:.1}"/>"#, x(v), py + ph);
-    }
-    o += "</svg>";
-    o
 }
 
 /// The dial at its station: the part's own circle, readings round it, the fitted circle, the high spot.

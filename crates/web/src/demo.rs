@@ -2,6 +2,8 @@
 //! when it is loaded.
 
 use baricord_core::case::Case;
+use baricord_core::life::Change;
+use baricord_core::units::Kilometres;
 use baricord_core::vehicle::{Tyre, Vehicle, sample};
 use baricord_formats::{FileSource, write_csv};
 use baricord_simulator::{FaultSpec, RunPlan, run};
@@ -43,20 +45,34 @@ fn before(gear: Option<&'static str>, kmh: (f64, f64), fault: &'static str, seed
 fn cases() -> Vec<DemoCase> {
     vec![
         DemoCase {
-            title: "Mail van 4: buzz in the seat, 85 to 110",
-            vehicle: named(sample::rear_drive(2), "Whimbrel LWB", "215/70R15"),
+            title: "Mail van 4: hum from the middle",
+            vehicle: named(sample::rear_drive(2), "Mail van 4, Whimbrel LWB", "215/70R15"),
             more: json!({
-                "history": [],
+                "history": ["water-crossing"], "opened": "2026-03-02", "distance_km": 128_900,
+                "symptoms": [{"id": "S1", "kind": "growl", "felt": ["floor"], "heard_from": "centre",
+                    "speed_kmh": {"from": 40, "peak": 70, "to": 110}, "words": "hums under the floor since the flood"}],
+                "observations": [{"symptom": "S1", "test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "sagging"}],
+                "repairs": [{"symptom": "S1", "fault": "support-bearing-worn", "at": "prop.rear.sb1", "result": "cured", "part": "copy"}]}),
+            runs: vec![],
+        },
+        DemoCase {
+            title: "Mail van 4: buzz in the seat, 85 to 110",
+            vehicle: named(sample::rear_drive(2), "Mail van 4, Whimbrel LWB", "215/70R15"),
+            more: json!({
+                "history": [], "opened": "2026-11-23", "distance_km": 141_300,
                 "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["seat"], "heard_from": "centre",
                     "speed_kmh": {"from": 85, "peak": 100, "to": 110}, "words": "buzz in the seat"}],
                 "observations": [{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"},
                     {"symptom": "S1", "test": "other-gear-same-speed", "outcome": "same"},
                     {"symptom": "S1", "test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "firm"}]}),
-            runs: vec![before(Some("5"), (45.0, 125.0), "prop-imbalance@prop.rear.s2:0.6", 41)],
+            runs: vec![
+                before(Some("5"), (45.0, 125.0), "prop-imbalance@prop.rear.s2:0.6", 41),
+                before(Some("4"), (45.0, 110.0), "prop-imbalance@prop.rear.s2:0.6", 43),
+            ],
         },
         DemoCase {
             title: "Fish lorry: shudder when loaded",
-            vehicle: named(sample::rear_drive(2), "Shelduck 7.5 t", "225/75R16"),
+            vehicle: named(sample::rear_drive(2), "Fish lorry, Shelduck 7.5 t", "225/75R16"),
             more: json!({
                 "history": ["lowered"],
                 "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["floor", "seat"], "heard_from": "rear",
@@ -70,7 +86,7 @@ fn cases() -> Vec<DemoCase> {
         },
         DemoCase {
             title: "Airstrip shuttle: roar from the front",
-            vehicle: named(sample::all_wheel_drive(), "Lapwing shuttle", "225/65R17"),
+            vehicle: named(sample::all_wheel_drive(), "Airstrip shuttle, Lapwing", "225/65R17"),
             more: json!({
                 "symptoms": [{"id": "S1", "kind": "growl", "felt": [], "heard_from": "fl",
                     "speed_kmh": {"from": 40, "peak": 85, "to": 110}, "words": "roar from the front"}]}),
@@ -78,7 +94,7 @@ fn cases() -> Vec<DemoCase> {
         },
         DemoCase {
             title: "Mail van 2: steering wheel shakes",
-            vehicle: named(sample::front_drive(), "Wagtail van", "185/60R14"),
+            vehicle: named(sample::front_drive(), "Mail van 2, Wagtail", "185/60R14"),
             more: json!({
                 "history": ["tyres-changed"],
                 "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["steering-wheel"], "heard_from": "front",
@@ -99,7 +115,7 @@ fn cases() -> Vec<DemoCase> {
         },
         DemoCase {
             title: "Ranger's 4x4: thud on engaging",
-            vehicle: named(sample::four_wheel_drive(), "Curlew 4x4", "235/85R16"),
+            vehicle: named(sample::four_wheel_drive(), "Ranger, Curlew 4x4", "235/85R16"),
             more: json!({
                 "history": ["water-crossing"],
                 "symptoms": [{"id": "S1", "kind": "clunk", "felt": [], "heard_from": "centre", "words": "thud when I take it into drive"}],
@@ -111,7 +127,7 @@ fn cases() -> Vec<DemoCase> {
         },
         DemoCase {
             title: "Pilot boat's pickup: not yet heard",
-            vehicle: named(sample::rear_drive_independent(), "Gannet tow pickup", "225/70R16"),
+            vehicle: named(sample::rear_drive_independent(), "Pilot boat pickup, Gannet", "225/70R16"),
             more: json!({}),
             runs: vec![],
         },
@@ -169,7 +185,29 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
             s.ask_for_analysis(case).await?;
         }
     }
+    for v in s.vehicles(100).await? {
+        for c in changes().into_iter().filter(|c| v.name.starts_with(c.0)) {
+            s.note_change(v.id, c.1).await?;
+        }
+    }
     s.commit().await
+}
+
+/// What was changed on the vehicles of the demo between cases, each by the beginning of its name.
+fn changes() -> Vec<(&'static str, Change)> {
+    let change = |on: &str, km: f64, kind: &str, words: &str, origin: Option<&str>| Change {
+        on: on.into(),
+        distance_km: Some(Kilometres(km)),
+        kind: kind.into(),
+        words: words.into(),
+        origin: origin.map(String::from),
+    };
+    vec![
+        ("Mail van 4", change("2026-10-12", 139_800.0, "shaft-changed", "rear section from the wreck at Skerry", Some("used"))),
+        ("Mail van 4", change("2026-06-18", 133_000.0, "part", "oil of gearbox and final drive", None)),
+        ("Fish lorry", change("2026-08-30", 212_400.0, "lowered", "a leaf less in each rear spring", None)),
+        ("Pilot boat", change("2026-09-05", 61_000.0, "towing", "pulls the pilot boat up the slip, twice a week", None)),
+    ]
 }
 
 #[cfg(test)]

@@ -18,6 +18,7 @@ pub mod statics;
 pub mod stations;
 pub mod theme;
 pub mod upload;
+pub mod vehicles;
 pub mod worker;
 
 use axum::Router;
@@ -66,6 +67,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(exchange::routes())
         .merge(stations::routes())
         .merge(auth::routes())
+        .merge(vehicles::routes())
         .merge(api::pages())
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))

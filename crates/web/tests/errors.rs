@@ -19,7 +19,7 @@ async fn recordings_that_cannot_be_read_name_what_is_wrong_and_leave_the_case_al
     let version = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().version;
     for (bytes, words) in [
         (b"".to_vec(), "is empty"),
-        (b"hello".to_vec(), "no time column"),
+        (b"hello".to_vec(), "reads as a table of numbers"),
         (b"t,speed\n0,40\n1,41\n".to_vec(), "no channel"),
         (b"t,az,speed\n0,1,40\n".to_vec(), "too few"),
         (b"t,az,speed\n0,one,40\n1,two,40\n2,three,40\n".to_vec(), "is no number"),

@@ -20,6 +20,7 @@ const TABLES: &[&str] = &[
     "drive",
     "drive_piece",
     "access_token",
+    "vehicle",
 ];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -92,8 +92,14 @@ async fn every_view_can_be_taken_away_with_its_numbers() {
     assert!((shaft["order"].as_f64().unwrap() - 4.1).abs() < 0.03);
     let levels = text("/levels.csv").await;
     let mut rows = levels.lines();
-    assert_eq!(rows.next(), Some("run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit"));
-    assert!(rows.all(|r| r.split(',').count() == 9) && levels.contains("R1,az,wheel,4.1"));
+    assert_eq!(
+        rows.next(),
+        Some(
+            "run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit,behind_pulse_deg,behind_pulse_sigma_deg"
+        )
+    );
+    let own = format!("R1,az,wheel,{:.5},", shaft["order"].as_f64().unwrap());
+    assert!(rows.all(|r| r.split(',').count() == 11) && levels.contains(&own), "{own} in {levels}");
     // The map's darkest cell stands at the shaft's order, at about the level that is told.
     let map = text("/runs/R1/az/map.csv").await;
     let (mut best, mut at) = (0.0, 0.0);
@@ -114,6 +120,15 @@ async fn every_view_can_be_taken_away_with_its_numbers() {
     assert!(
         svg.starts_with("<svg xmlns") && svg.contains("data:image/png;base64,") && svg.contains(">Hz<") && !svg.contains("<a ")
     );
+    let level = text("/runs/R1/lines/0/level.svg").await;
+    assert!(level.starts_with("<svg xmlns") && level.contains("felt from this line up") && level.contains("<style>"));
+    for (path, why) in [
+        ("/runs/R1/lines/0/phase.svg", "no pulse"),
+        ("/runs/R1/lines/99/level.svg", "no such line"),
+        ("/runs/R9/lines/0/level.svg", "no such run"),
+    ] {
+        assert_eq!(g.get(&c, &format!("/cases/{id}{path}")).await.status(), 404, "{why}");
+    }
     // To be heard: all of a stretch, one order alone, everything but it.
     for query in ["kmh=95", "kmh=95&part=only&order=4.1&fast=4", "from=10&to=15&part=without&order=4.1"] {
         let r = g.get(&c, &format!("/cases/{id}/runs/R1/az/listen.wav?{query}")).await;

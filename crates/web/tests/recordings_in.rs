@@ -227,7 +227,9 @@ async fn a_large_recording_is_read_by_a_job_that_tells_how_far_it_is_and_can_be_
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
     assert_eq!(job().await.state, "cancelled");
-    assert!(g.store.scope(g.a).await.unwrap().samples(id, "R2").await.unwrap().is_none(), "nothing half read is kept");
+    // Where the reading was through before the stop was heard, it is kept; half of it never is.
+    let kept = g.store.scope(g.a).await.unwrap().samples(id, "R2").await.unwrap().map(|x| x.len());
+    assert!(matches!(kept, None | Some(1_600_000)), "nothing half read is kept: {kept:?}");
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/job/again"), &[]).await.status(), 303);
     g.wait_for_analysis(id).await;
     let mut s = g.store.scope(g.a).await.unwrap();

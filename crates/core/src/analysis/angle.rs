@@ -1,13 +1,24 @@
 //! A recording turned from time into wheel turns.
 
+use super::looks::Looks;
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
+use pulp::{Arch, NullaryFnOnce};
 
 /// Below this speed (m/s) a window does not count: the reference is too uncertain.
 const SLOWEST: f64 = 1.0;
 /// Steps a turn at which the moments are worked out; in between they follow a cubic.
 pub(super) const STEPS: usize = 8;
 
+/// How much of a recording is turned into angle.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Extent {
+    Whole,
+    /// The parts of a long recording that costly work looks at; nothing stands in between.
+    Looked,
+}
+
 /// Moments at equal angles, and the speed at each.
+#[derive(Clone)]
 pub(super) struct Angle {
     /// Time of each angle step.
     moments: Vec<f64>,
@@ -17,6 +28,8 @@ pub(super) struct Angle {
     sum: Vec<f64>,
     /// Running count of steps that must not be used.
     unusable: Vec<u32>,
+    /// Running count of steps that costly work does not look at.
+    aside: Vec<u32>,
     circumference: f64,
 }
 
@@ -48,29 +61,16 @@ impl Angle {
 
     /// The moments between two times.
     pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
-        let (mut moments, mut speed, mut sum, mut unusable) = (vec![], vec![], vec![0.0], vec![0u32]);
+        let (mut moments, mut speed, mut sum) = (vec![], vec![], vec![0.0]);
         let step = 1.0 / STEPS as f64;
         let mut t = start;
         let mut target = reference.turns(start);
-        let first = s.start.get();
-        // Gaps come in order, and so do the moments.
-        let mut gaps = s.gaps.iter().peekable();
-        let mut gap_at = |t: f64| {
-            let i = ((t - first) * s.rate.get()) as usize;
-            while gaps.next_if(|g| g.end <= i).is_some() {}
-            gaps.peek().is_some_and(|g| g.contains(&i))
-        };
         // A reference that runs to nothing would need endless steps: then it is walked at the slowest speed.
         while t < end {
             let v = reference.speed(t);
-            let bad = v < SLOWEST
-                || t + reference.lag < reference.span.0 - 0.6
-                || t + reference.lag > reference.span.1 + 0.6
-                || gap_at(t);
             moments.push(t);
             speed.push(v as f32);
             sum.push(sum[sum.len() - 1] + v);
-            unusable.push(unusable[unusable.len() - 1] + u32::from(bad));
             if v < SLOWEST {
                 t += step * reference.circumference / SLOWEST;
                 target = reference.turns(t);
@@ -87,7 +87,41 @@ impl Angle {
                 t = last + 1e-4;
             }
         }
-        Self { moments, speed, sum, unusable, circumference: reference.circumference }
+        let circumference = reference.circumference;
+        let mut out = Self { moments, speed, sum, unusable: vec![], aside: vec![], circumference };
+        out.mark(s, reference);
+        out
+    }
+
+    /// Marks the steps that must not be used, and those that costly work does not look at.
+    fn mark(&mut self, s: &Samples, reference: &Reference) {
+        let first = s.start.get();
+        // Gaps come in order, and so do the moments.
+        let mut gaps = s.gaps.iter().peekable();
+        let mut gap_at = |t: f64| {
+            let i = ((t - first) * s.rate.get()) as usize;
+            while gaps.next_if(|g| g.end <= i).is_some() {}
+            gaps.peek().is_some_and(|g| g.contains(&i))
+        };
+        let looks = Looks::of(s);
+        let (mut bad, mut left) = (0u32, 0u32);
+        (self.unusable, self.aside) = (vec![0], vec![0]);
+        for (&t, &v) in self.moments.iter().zip(&self.speed) {
+            let late = t + reference.lag;
+            let is_bad = f64::from(v) < SLOWEST || late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6 || gap_at(t);
+            bad += u32::from(is_bad);
+            left += u32::from(!looks.at(t));
+            self.unusable.push(bad);
+            self.aside.push(left);
+        }
+    }
+
+    /// The same turns of the road, found in the recording as a speed that comes later or earlier would find them.
+    pub fn at_lag(&self, s: &Samples, reference: &Reference, lag: f64) -> Self {
+        let mut out = self.clone();
+        out.moments.iter_mut().for_each(|t| *t += reference.lag - lag);
+        out.mark(s, &Reference { lag, ..reference.clone() });
+        out
     }
 
     /// The same moments with another speed to tell levels by: that of the road, where it is the engine that turns.
@@ -105,7 +139,7 @@ impl Angle {
 
     /// How much the scale is off, relative, for each second that the lag is off: the mean of dv/dt over v.
     pub fn pull_of_lag(&self) -> f64 {
-        let good: Vec<usize> = (1..self.speed.len()).filter(|&i| self.usable(i - 1, i)).collect();
+        let good: Vec<usize> = (1..self.speed.len()).filter(|&i| self.usable(i - 1, i, Extent::Whole)).collect();
         let sum: f64 = good
             .iter()
             .map(|&i| {
@@ -122,16 +156,64 @@ impl Angle {
     }
 
     /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS`].
-    pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize) -> Vec<f32> {
+    pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize, extent: Extent) -> Vec<f32> {
+        Arch::new().dispatch(Resample { angle: self, kernels: r, x, start, per_turn, extent })
+    }
+
+    /// Whether all steps from `from` to `to` may be used and stand in what was turned.
+    pub fn usable(&self, from: usize, to: usize, extent: Extent) -> bool {
+        let none = |count: &[u32]| to < count.len() && count[to] == count[from];
+        none(&self.unusable) && (extent == Extent::Whole || none(&self.aside))
+    }
+
+    /// Whether a step stands in what was turned.
+    pub fn holds(&self, step: usize, extent: Extent) -> bool {
+        extent == Extent::Whole || self.aside.get(step + 1).is_some_and(|n| *n == self.aside[step])
+    }
+
+    /// Where a moment stands, in steps; none outside the recording.
+    pub fn step_at(&self, t: f64) -> Option<f64> {
+        let k = self.moments.partition_point(|m| *m <= t);
+        let (a, b) = (*self.moments.get(k.checked_sub(1)?)?, *self.moments.get(k)?);
+        Some((k - 1) as f64 + (t - a) / (b - a))
+    }
+
+    /// Mean speed (km/h) between two steps.
+    pub fn mean_kmh(&self, from: usize, to: usize) -> f64 {
+        let to = to.min(self.speed.len());
+        3.6 * (self.sum[to] - self.sum[from.min(to)]) / to.saturating_sub(from).max(1) as f64
+    }
+}
+
+/// A signal on its way to equal angles, in the widest registers that the processor has.
+struct Resample<'a> {
+    angle: &'a Angle,
+    kernels: &'a Resampler,
+    x: &'a Pyramid,
+    start: f64,
+    per_turn: usize,
+    extent: Extent,
+}
+
+impl NullaryFnOnce for Resample<'_> {
+    type Output = Vec<f32>;
+
+    #[inline(always)]
+    fn call(self) -> Vec<f32> {
+        let Self { angle, kernels, x, start, per_turn, extent } = self;
         let n = per_turn / STEPS;
-        let mut out = Vec::with_capacity(self.moments.len() * n);
-        let mut stretch = r.stretch(x, per_turn as f64);
-        for (t, v) in self.moments.windows(2).zip(self.speed.windows(2)) {
-            let wheel = |v: f32| f64::from(v).max(SLOWEST) / self.circumference;
+        let mut out = vec![0.0; angle.moments.len().saturating_sub(1) * n];
+        let mut stretch = kernels.stretch(x, per_turn as f64);
+        for (step, ((t, v), out)) in angle.moments.windows(2).zip(angle.speed.windows(2)).zip(out.chunks_exact_mut(n)).enumerate()
+        {
+            if !angle.holds(step, extent) {
+                continue;
+            }
+            let wheel = |v: f32| f64::from(v).max(SLOWEST) / angle.circumference;
             let (f0, f1) = (wheel(v[0]), wheel(v[1]));
             let rate = 0.5 * (f0 + f1) * per_turn as f64;
             if !stretch.serves(rate) {
-                stretch = r.stretch(x, rate);
+                stretch = kernels.stretch(x, rate);
             }
             // Hermite cubic of time over angle: it leaves and arrives at the wheel's own speed.
             let (t0, d) = (t[0] - start, t[1] - t[0]);
@@ -140,22 +222,11 @@ impl Angle {
             // Where the reference was held up, the straight line is safer than the cubic.
             let (a, b, m0) = if (m0 / d - 1.0).abs() > 0.2 { (0.0, 0.0, d) } else { (a, b, m0) };
             let each = 1.0 / n as f64;
-            out.extend((0..n).map(|j| {
+            for (j, o) in out.iter_mut().enumerate() {
                 let u = each * j as f64;
-                stretch.at(t0 + u * (m0 + u * (b + u * a)))
-            }));
+                *o = stretch.at(t0 + u * (m0 + u * (b + u * a)));
+            }
         }
         out
-    }
-
-    /// Whether all steps from `from` to `to` may be used.
-    pub fn usable(&self, from: usize, to: usize) -> bool {
-        to < self.unusable.len() && self.unusable[to] == self.unusable[from]
-    }
-
-    /// Mean speed (km/h) between two steps.
-    pub fn mean_kmh(&self, from: usize, to: usize) -> f64 {
-        let to = to.min(self.speed.len());
-        3.6 * (self.sum[to] - self.sum[from.min(to)]) / to.saturating_sub(from).max(1) as f64
     }
 }

@@ -1,8 +1,11 @@
 //! From tracked recordings to the answer: orders with levels, what could cause them, rhythms,
 //! resonances.
 
+use super::beats::{self, Beat};
 use super::events::Event;
+use super::gears::{self, OtherGear, Slip};
 use super::lines::{self, LevelBin};
+use super::phase::PhaseBin;
 use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::orders::Base;
 use crate::problem::{Problem, Warning};
@@ -82,6 +85,15 @@ pub struct OrderFound {
     /// An engine order fits as well in this one gear.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ambiguous: bool,
+    /// It stands in this gear and in no other one that was driven: made inside the gearbox.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only_in_gear: Option<String>,
+    /// The same line looked for in the runs in other gears.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub other_gears: Vec<OtherGear>,
+    /// How far it stands behind the pulse at each speed, where a pulse counts its turns.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub phase: Vec<PhaseBin>,
     /// What could cause it.
     pub sources: Vec<Source>,
     /// Its level at each speed.
@@ -139,6 +151,12 @@ pub struct RecordingAnalysis {
     pub events: Vec<Event>,
     /// Frequencies at which several orders peak.
     pub resonances: Vec<Resonance>,
+    /// Orders that rise and fall in a slow rhythm.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub beats: Vec<Beat>,
+    /// How much the converter slips, where several orders show it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub slip: Option<Slip>,
     /// What was noticed.
     pub warnings: Vec<Warning>,
     /// Nothing could be done.
@@ -209,6 +227,8 @@ pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) 
                 pulses: vec![],
                 events: vec![],
                 resonances: vec![],
+                beats: vec![],
+                slip: None,
                 warnings: u.warnings.clone(),
                 refused: true,
                 engine_per_wheel: None,
@@ -216,9 +236,12 @@ pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) 
             Ok(t) => one(v, k, &all, t),
         });
     }
-    decide_bases(&mut out, tracked);
+    gears::compare(&mut out, tracked);
     Ok(out)
 }
+
+/// A level that was chosen for being the largest misses by more than its bin says: found with simulated drives.
+const CHOSEN_MISS: f64 = 1.07;
 
 /// Found with simulated drives.
 const OWN_SHARE: f64 = 0.8;
@@ -237,9 +260,10 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
             // A ridge is one of those that the scale was fitted to: of that error it has a part only.
             let order_sigma = (l.sigma / s).hypot(OWN_SHARE * order * sigma_s / s);
             let hz = t.hz(order, peak.speed_kmh);
-            let ambiguous = t.engine_per_wheel.is_some_and(|e| is_engine_like(v, order / e, order_sigma / e));
+            let ambiguous = t.engine_per_wheel.is_some_and(|e| gears::is_engine_like(v, order / e, order_sigma / e));
             let sources = sources(order, tolerance(order, order_sigma));
-            orders.push(OrderFound { ambiguous, sources, ..told(c, Base::Wheel, (order, order_sigma), hz, peak, levels) });
+            let phase = t.pulse.as_ref().map_or(vec![], |p| p.phases(&c.x, &t.angle, l.order));
+            orders.push(OrderFound { ambiguous, sources, phase, ..told(c, Base::Wheel, (order, order_sigma), hz, peak, levels) });
         }
         for l in &c.pulses {
             let order = l.order / s;
@@ -256,6 +280,8 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
     orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
     let resonances = resonances(&orders);
+    let beats = beats::of(t, &orders);
+    let slip = gears::slip(v, t, &mut orders);
     let mut events: Vec<Event> = t.channels.iter().flat_map(|c| c.events.iter().cloned()).collect();
     events.sort_by(|a, b| a.at_s.total_cmp(&b.at_s));
     RecordingAnalysis {
@@ -271,6 +297,8 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
         pulses,
         events,
         resonances,
+        beats,
+        slip,
         warnings: t.warnings.clone(),
         refused: false,
         engine_per_wheel: t.engine_per_wheel,
@@ -302,13 +330,16 @@ fn told(
         peak_hz: hz.get(),
         growth: lines::growth(&levels, peak.speed_kmh),
         ambiguous: false,
+        only_in_gear: None,
+        other_gears: vec![],
+        phase: vec![],
         sources: vec![],
         levels,
     }
 }
 
 /// Whether a source turns with the engine.
-fn is_engine_side(s: &Source) -> bool {
+pub(super) fn is_engine_side(s: &Source) -> bool {
     s.at == "engine" || s.at.starts_with("mount") || s.at == "clutch" || s.at == "gearbox"
 }
 
@@ -348,7 +379,7 @@ pub(crate) fn peak_of(levels: &[LevelBin]) -> Option<LevelBin> {
     let best = (0..levels.len())
         .filter(|&i| levels[i].amplitude > 2.5 * levels[i].sigma)
         .max_by(|&a, &b| score(a).total_cmp(&score(b)))?;
-    Some(LevelBin { amplitude: chosen_level(levels, best), ..levels[best] })
+    Some(LevelBin { amplitude: chosen_level(levels, best), sigma: CHOSEN_MISS * levels[best].sigma, ..levels[best] })
 }
 
 /// The level of a bin that was chosen for being the largest: it is large by chance as well, and its
@@ -367,54 +398,6 @@ fn chosen_level(levels: &[LevelBin], i: usize) -> f64 {
         (CHANGES * mean.max(0.5 * own.amplitude)).powi(2) + beside.iter().map(|b| b.sigma.powi(2)).sum::<f64>() / (n * n);
     let (w, u) = (own.sigma.powi(-2), spread.recip());
     (w * own.amplitude + u * mean) / (w + u)
-}
-
-/// Whether an engine makes such an order: halves up to three, firing and its double.
-fn is_engine_like(v: &Vehicle, engine_order: f64, sigma: f64) -> bool {
-    let firing = v.engine.map(|e| f64::from(e.cylinders) * 2.0 / f64::from(e.strokes));
-    let mut may: Vec<f64> = vec![1.0];
-    if let (Some(e), Some(f)) = (v.engine, firing) {
-        may.extend([2.0, f, 2.0 * f]);
-        if e.strokes == 4 {
-            may.extend([0.5, 1.5]);
-        }
-    }
-    may.iter().any(|m| (m - engine_order).abs() <= tolerance(engine_order, sigma).min(0.02 * m + 0.01))
-}
-
-/// In one gear wheel and engine cannot be told apart; two gears can. A line whose engine order
-/// comes back in another gear, with no equal at its wheel order, is the engine's.
-fn decide_bases(a: &mut Analysis, tracked: &[Outcome]) {
-    let before = a.clone();
-    for (i, r) in a.recordings.iter_mut().enumerate() {
-        let Some(own) = r.engine_per_wheel else { continue };
-        for o in &mut r.orders {
-            let (mut engine, mut wheel, mut compared) = (0.0f64, 0.0f64, false);
-            for (j, other) in before.recordings.iter().enumerate() {
-                let Some(theirs) = other.engine_per_wheel else { continue };
-                let channel = |t: &Outcome| t.as_ref().is_ok_and(|t| t.channels.iter().any(|c| c.name == o.channel));
-                if i == j || (theirs / own - 1.0).abs() < 0.03 || !channel(&tracked[j]) {
-                    continue;
-                }
-                compared = true;
-                let best = |want: f64| {
-                    let tol = tolerance(want, o.order_sigma);
-                    other.orders.iter().filter(|p| (p.order - want).abs() <= tol).map(|p| p.level().0).fold(0.0, f64::max)
-                };
-                engine = engine.max(best(o.order / own * theirs));
-                wheel = wheel.max(best(o.order));
-            }
-            if compared {
-                o.ambiguous = o.ambiguous && engine == 0.0 && wheel == 0.0;
-                if engine > 2.0 * wheel && engine > 0.0 {
-                    o.base = Base::Engine;
-                    o.order /= own;
-                    o.order_sigma /= own;
-                    o.sources.retain(is_engine_side);
-                }
-            }
-        }
-    }
 }
 
 /// Frequency at which an order peaks, between the bins of its levels: a parabola through the

@@ -7,6 +7,7 @@ use super::lines::{self, Line};
 use super::reference::{self, Light};
 use super::turned::Turned;
 use super::{Tracked, TrackedChannel};
+use crate::problem::Problem;
 use crate::signal::{Pyramid, Resampler, Samples};
 
 /// The ratio must change by so much, relative, before it shows anything.
@@ -61,9 +62,9 @@ pub(super) fn side(
     light: &[Light],
     road: &Reference,
     ratio: Vec<(f64, f64)>,
-    signals: impl Iterator<Item = Pyramid>,
-) -> Option<EngineSide> {
-    let (reference, _) = reference::fit(s, r, light, &s.rpm, 1.0)?;
+    signals: impl Iterator<Item = Result<Pyramid, Problem>>,
+) -> Result<Option<EngineSide>, Problem> {
+    let Some((reference, _)) = reference::fit(s, r, light, &s.rpm, 1.0) else { return Ok(None) };
     let angle = Angle::new(s, &reference).with_road(road);
     let turns = match angle.turns() {
         n if n > 500 => 64,
@@ -71,12 +72,12 @@ pub(super) fn side(
     };
     let channels = signals
         .map(|x| {
-            let x = Turned::new(r, &angle, &x, s.start.get(), TOP);
+            let x = Turned::new(r, &angle, &x?, s.start.get(), TOP);
             let lines = lines::find(&x.windows(&angle, turns, TOP, true), 0.3);
-            (x, lines)
+            Ok((x, lines))
         })
-        .collect();
-    Some(EngineSide { angle, channels, ratio })
+        .collect::<Result<_, Problem>>()?;
+    Ok(Some(EngineSide { angle, channels, ratio }))
 }
 
 /// Leaves each line only where it stands higher above chance.

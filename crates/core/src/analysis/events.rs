@@ -13,8 +13,8 @@ pub struct Event {
     pub strength: f64,
 }
 
-/// Frames of an envelope, s.
-const FRAME: f64 = 0.02;
+/// Frames in which events are looked for, s.
+pub(super) const FRAME: f64 = 0.02;
 /// How far around an event its floor is taken, in frames on either side.
 const AROUND: usize = 100;
 /// dB over the floor, and over the loudest beside it, that make an event.
@@ -25,10 +25,10 @@ const RINGS: usize = 12;
 /// More than so many a minute are no single events.
 const MOST_A_MINUTE: f64 = 12.0;
 
-/// Events in the envelopes of a channel whose first sample stands at `start`; the louder band of each.
-pub(super) fn find(channel: &str, envelopes: &[(f64, Vec<f32>)], start: f64) -> Vec<Event> {
+/// Events in the bands of a channel whose first sample stands at `start`; the louder band of each.
+pub(super) fn find(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) -> Vec<Event> {
     let mut out: Vec<Event> = vec![];
-    for (rate, data) in envelopes {
+    for (rate, data) in bands {
         for (at, strength) in of_band(data, *rate) {
             let at_s = start + at;
             match out.iter_mut().find(|e| (e.at_s - at_s).abs() < 0.3) {
@@ -38,7 +38,7 @@ pub(super) fn find(channel: &str, envelopes: &[(f64, Vec<f32>)], start: f64) -> 
             }
         }
     }
-    let minutes = envelopes.iter().map(|(r, d)| d.len() as f64 / r / 60.0).fold(0.0, f64::max);
+    let minutes = bands.iter().map(|(r, d)| d.len() as f64 / r / 60.0).fold(0.0, f64::max);
     // What comes all the time is a rhythm or a rattle, and told as that.
     if out.len() as f64 > (MOST_A_MINUTE * minutes).max(3.0) {
         return vec![];
@@ -47,17 +47,32 @@ pub(super) fn find(channel: &str, envelopes: &[(f64, Vec<f32>)], start: f64) -> 
     out
 }
 
-/// Frames of an envelope at a rate: the mean square of each.
-pub(super) fn frames(envelope: &[f32], rate: f64) -> (f64, Vec<f32>) {
-    let n = ((FRAME * rate).round() as usize).max(1);
-    let data = envelope.chunks(n).map(|c| c.iter().map(|v| v * v).sum::<f32>() / c.len() as f32).collect();
-    (rate / n as f64, data)
+/// Rough floors of a band, one for each block of so many frames.
+fn rough_floors(power: &[f32]) -> Vec<f32> {
+    let median = |c: &[f32]| {
+        let mut sorted = c.to_vec();
+        let mid = sorted.len() / 2;
+        *sorted.select_nth_unstable_by(mid, f32::total_cmp).1
+    };
+    power.chunks(AROUND).map(median).collect()
 }
 
 fn of_band(power: &[f32], rate: f64) -> Vec<(f64, f64)> {
     let mut out = vec![];
+    let rough = rough_floors(power);
+    // Most frames are nowhere near an event: 3 dB below what one needs, they are not looked at closer.
+    let least = 0.5 * 10f32.powf(OVER_FLOOR as f32 / 10.0);
+    let is_quiet = |i: usize| {
+        let block = i / AROUND;
+        let floors = &rough[block.saturating_sub(2)..(block + 3).min(rough.len())];
+        power[i] < least * floors.iter().copied().fold(f32::MAX, f32::min)
+    };
     let mut i = 0;
     while i < power.len() {
+        if is_quiet(i) {
+            i += 1;
+            continue;
+        }
         let is_peak = power[i] > 0.0 && (i.saturating_sub(RINGS)..(i + RINGS + 1).min(power.len())).all(|k| power[k] <= power[i]);
         if !is_peak {
             i += 1;

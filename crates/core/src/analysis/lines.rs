@@ -1,6 +1,6 @@
 //! Lines in order spectra: found against their noise, and their level at each speed.
 
-use super::angle::{Angle, STEPS};
+use super::angle::{Angle, Extent, STEPS};
 use super::turned::{Turned, Windows};
 use crate::signal::OrderSpectra;
 use nalgebra::{DMatrix, DVector};
@@ -13,9 +13,11 @@ use std::f64::consts::{PI, TAU};
 /// Width of the speed bins in which levels are taken, km/h.
 pub const SPEED_BIN: f64 = 5.0;
 /// How well a level is told at best, relative: a bin of speed is a little off at its edges.
-const REPEATS: f64 = 0.03;
+const REPEATS: f64 = 0.032;
 /// Width of the slices of speed in which lines are looked for, two at a time, km/h.
 const SLICE: f64 = 7.5;
+/// Lines of a channel that are told.
+const MOST: usize = 28;
 /// Below this a line is not told from noise.
 const SIGNIFICANT: f64 = 6.0;
 
@@ -115,7 +117,7 @@ pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
             out.push(l);
         }
     }
-    out.truncate(40);
+    out.truncate(MOST);
     out
 }
 
@@ -139,9 +141,10 @@ pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<Level
         .collect()
 }
 
-/// A signal turned back by one order: one complex sample each angle step, the mean of x·exp(−jωθ) over it.
-fn baseband(x: &Turned, order: f64) -> Vec<Complex32> {
-    let (x, per_turn) = x.for_order(order);
+/// A signal turned back by one order: one complex sample each angle step, the mean of x·exp(−jωθ) over it;
+/// and how much of the recording it holds.
+pub(super) fn baseband(x: &Turned, angle: &Angle, order: f64) -> (Vec<Complex32>, Extent) {
+    let (x, per_turn, extent) = x.for_order(order);
     let n = per_turn / STEPS;
     let table: Vec<Complex32> = (0..n)
         .map(|i| {
@@ -150,20 +153,21 @@ fn baseband(x: &Turned, order: f64) -> Vec<Complex32> {
         })
         .collect();
     let step = order / STEPS as f64;
-    x.chunks_exact(n)
-        .enumerate()
-        .map(|(k, part)| {
-            let (mut re, mut im) = (0.0f32, 0.0f32);
-            for (v, t) in part.iter().zip(&table) {
-                re += v * t.re;
-                im += v * t.im;
-            }
-            // The phase of the step's first sample, in turns, so that a long recording loses nothing.
-            let turned = (step * k as f64).fract();
-            let phase = Complex64::from_polar(1.0, -TAU * turned);
-            Complex32::new(re, im) * Complex32::new(phase.re as f32, phase.im as f32)
-        })
-        .collect()
+    let back = |(k, part): (usize, &[f32])| {
+        if !angle.holds(k, extent) {
+            return Complex32::default();
+        }
+        let (mut re, mut im) = (0.0f32, 0.0f32);
+        for (v, t) in part.iter().zip(&table) {
+            re += v * t.re;
+            im += v * t.im;
+        }
+        // The phase of the step's first sample, in turns, so that a long recording loses nothing.
+        let turned = (step * k as f64).fract();
+        let phase = Complex64::from_polar(1.0, -TAU * turned);
+        Complex32::new(re, im) * Complex32::new(phase.re as f32, phase.im as f32)
+    };
+    (x.chunks_exact(n).enumerate().map(back).collect(), extent)
 }
 
 /// Projects windows of a baseband on orders beside it.
@@ -237,10 +241,10 @@ fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize
     }
     let offsets: Vec<f64> = group.iter().chain(&noisy).map(|q| q - o).collect();
     let beside = Beside::new(&offsets, steps);
-    let c = baseband(x, o);
+    let (c, extent) = baseband(x, angle, o);
     let mut bins: BTreeMap<i64, (Vec<f64>, Vec<f64>)> = BTreeMap::new();
     for start in (0..(c.len() + 1).saturating_sub(steps)).step_by(steps / 2) {
-        if !angle.usable(start, start + steps) {
+        if !angle.usable(start, start + steps, extent) {
             continue;
         }
         let part = &c[start..start + steps];

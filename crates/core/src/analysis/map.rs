@@ -8,6 +8,8 @@ use serde::{Deserialize, Serialize};
 const COLUMN: f64 = 1.0;
 /// Range from white to full ink, dB.
 const RANGE_DB: f64 = 48.0;
+/// Power of full ink over the middle of all cells, at least.
+const OVER_NOISE: f64 = 600.0;
 
 /// A picture of ink: row 0 is the lowest order.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -72,7 +74,11 @@ pub(super) fn draw(x: &Turned, angle: &Angle, max_order: f64, scale: f64) -> Ord
     let top = (sorted.len() as f64 * 0.999) as usize;
     let top = top.min(sorted.len() - 1);
     let (_, full, _) = sorted.select_nth_unstable_by(top, f64::total_cmp);
-    let full = full.max(1e-20);
+    let mut quiet = mean.clone();
+    let mid = quiet.len() / 2;
+    let (_, noise, _) = quiet.select_nth_unstable_by(mid, f64::total_cmp);
+    // A road alone is no line: its noise stays faint, however quiet the vehicle is.
+    let full = full.max(OVER_NOISE * *noise).max(1e-20);
     let ink = mean
         .iter()
         .map(|p| {

@@ -7,11 +7,15 @@
 
 mod angle;
 mod answer;
+mod beats;
 mod engine;
 mod events;
+mod gears;
 mod lines;
 mod listen;
+mod looks;
 mod map;
+mod phase;
 mod pulses;
 mod reference;
 mod ridge;
@@ -20,20 +24,24 @@ mod turned;
 
 pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
 pub(crate) use answer::{peak_of, tolerance as tolerance_of};
+pub use beats::Beat;
 pub use events::Event;
+pub use gears::{OtherGear, Slip, Standing};
 pub use lines::{LevelBin, SPEED_BIN};
 pub use listen::{Heard, Part, listen, stretch_at};
 pub use map::OrderMap;
+pub use phase::{PASSES, PhaseBin, turned_by};
 
 use crate::case::RecordingSpec;
 use crate::orders::{self, OrderLine};
 use crate::problem::{Problem, Warning};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
-use crate::vehicle::Vehicle;
+use crate::vehicle::{GearboxKind, Vehicle};
 use angle::Angle;
 use engine::EngineSide;
 use lines::Line;
-use pulses::Bands;
+use looks::Looks;
+use phase::Pulse;
 use reference::{Lag, Scale};
 use source::{Before, Taken};
 use turned::Turned;
@@ -91,6 +99,9 @@ pub struct Tracked {
     own_scale: bool,
     /// In engine turns, where the ratio changes.
     engine: Option<EngineSide>,
+    /// The pulse that counts its turns.
+    pulse: Option<Pulse>,
+    has_rpm: bool,
     circumference: f64,
 }
 
@@ -125,6 +136,8 @@ impl Tracked {
 
 /// No signal is needed at fewer samples a second.
 const SLOWEST_LEVEL: f64 = 100.0;
+/// No wheel turns faster, where no road speed says how fast.
+const FASTEST_HZ: f64 = 45.0;
 
 /// The errors that make up the scale's are not all against it at once: found with simulated drives.
 const CAREFUL: f64 = 0.72;
@@ -233,7 +246,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     };
     let engine_per_wheel = v.engine_per_wheel(gear, spec.range.as_deref()).ok().flatten().map(|e| e.get());
     let resampler = Resampler::shared();
-    let start = s.start.get();
+    let (start, looks) = (s.start.get(), Looks::of(s));
     let twins = twins(s)?;
     for (i, j) in &twins {
         let (a, b) = (&s.channels[*i].name, &s.channels[*j].name);
@@ -244,15 +257,22 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         .filter(|i| s.channels[*i].quantity != Quantity::Pulse && !twins.iter().any(|t| t.1 == *i))
         .map(|i| &s.channels[i])
         .collect();
-    let halved = |c: &Channel| Pyramid::of(&c.data, s.rate.get(), f64::MAX, SLOWEST_LEVEL);
-    // One channel at a time is held at its full rate: a long recording of many would not fit.
-    let (mut first, mut light) = (None, vec![]);
-    for (i, c) in sensors.iter().take(2).enumerate() {
-        let x = halved(c)?;
-        let bands = if i == 0 { pulses::bands_of(&x) } else { Bands::default() };
-        light.extend(reference::light(&x, &bands.envelopes));
-        first = first.or(Some((x, bands)));
+    let fastest = match s.speed.iter().map(|v| v.1).fold(0.0, f64::max) / circumference {
+        f if f > 1.0 => 1.3 * f,
+        _ => FASTEST_HZ,
+    };
+    let read = |c: &Channel| pulses::read(c, s.rate.get(), start, &looks, fastest);
+    // One channel at a time is held: a long recording of many would not fit.
+    let mut light = vec![];
+    if let Some(second) = sensors.get(1) {
+        light.extend(reference::light(&Pyramid::of(&second.data, s.rate.get(), reference::LIGHT_RATE, SLOWEST_LEVEL)?, &[]));
     }
+    let mut first = sensors.first().map(|c| read(c)).transpose()?;
+    if let Some((x, bands)) = &first {
+        light.splice(0..0, reference::light(x, &bands.envelopes));
+    }
+    // Of a long recording two signals tell the lag as well as more would.
+    light.truncate(if looks.is_long() { 2 } else { usize::MAX });
     let before = Before { vehicle: v, circumference, spec, samples: s, ladder: &ladder, engine_per_wheel };
     let Some(chosen) = source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)? else {
         return refuse(warnings);
@@ -261,7 +281,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if !lag.known {
         warnings.push(Warning::new(
             "lag-unknown",
-            "the speed hardly changes or nothing stands out: how late it comes cannot be told",
+            "how late the speed comes cannot be told: it changes too little, or nothing stands out enough; the usual is taken",
         ));
     }
     let slow = {
@@ -282,11 +302,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     for c in &sensors {
         let (x, bands) = match first.take() {
             Some(first) => first,
-            None => {
-                let x = halved(c)?;
-                let bands = pulses::bands_of(&x);
-                (x, bands)
-            }
+            None => read(c)?,
         };
         let pulses = pulses::find(resampler, &bands.envelopes, start, &angle);
         let events = events::find(&c.name, &bands.frames, start);
@@ -302,11 +318,17 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
             events,
         });
     }
+    let varies = gear.is_none() && (v.gearbox.kind == GearboxKind::Cvt || spec.gear.as_deref() == Some("varies"));
+    if varies && s.rpm.is_empty() && v.engine.is_some() {
+        warnings.push(Warning::new(
+            "no-rpm",
+            "the ratio changes and no engine speed was recorded: what turns with the engine cannot be told; record rpm too",
+        ));
+    }
     let mut engine = None;
     if let Some(ratio) = engine::changing(s, &reference).filter(|_| chosen.source != Taken::Rpm) {
-        let signals: Vec<Pyramid> =
-            sensors.iter().map(|c| Pyramid::of(&c.data, s.rate.get(), 1200.0, SLOWEST_LEVEL)).collect::<Result<_, _>>()?;
-        engine = engine::side(s, resampler, &light, &reference, ratio, signals.into_iter());
+        let signals = sensors.iter().map(|c| Pyramid::of(&c.data, s.rate.get(), 1200.0, SLOWEST_LEVEL));
+        engine = engine::side(s, resampler, &light, &reference, ratio, signals)?;
     }
     if let Some(e) = &mut engine {
         engine::share(e, &mut channels);
@@ -324,6 +346,8 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         tyre: chosen.tyre,
         own_scale: chosen.own.is_some(),
         engine,
+        pulse: chosen.pulse,
+        has_rpm: !s.rpm.is_empty(),
         circumference,
     }))
 }
@@ -354,19 +378,40 @@ fn twins(s: &Samples) -> Result<Vec<(usize, usize)>, Problem> {
     Ok(out)
 }
 
+/// Smallest and largest of a block.
+fn extremes(b: &[f32]) -> (f32, f32) {
+    let (mut lo, mut hi) = ([f32::MAX; 8], [f32::MIN; 8]);
+    for part in b.chunks(8) {
+        for ((l, h), &v) in lo.iter_mut().zip(&mut hi).zip(part) {
+            *l = if v < *l { v } else { *l };
+            *h = if v > *h { v } else { *h };
+        }
+    }
+    (lo.into_iter().fold(f32::MAX, f32::min), hi.into_iter().fold(f32::MIN, f32::max))
+}
+
 /// Dead and saturated channels are told.
 fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Problem> {
     for c in &s.channels {
-        let (mut lo, mut hi) = (f32::MAX, f32::MIN);
-        c.data.blocks(|_, b| b.iter().for_each(|&v| (lo, hi) = (lo.min(v), hi.max(v))))?;
+        // The ends of each block say where an end stop may stand at all.
+        let mut ends: Vec<(f32, f32)> = vec![];
+        c.data.blocks(|_, b| ends.push(extremes(b)))?;
+        let (lo, hi) = ends.iter().fold((f32::MAX, f32::MIN), |m, e| (m.0.min(e.0), m.1.max(e.1)));
         if hi - lo <= f32::EPSILON * hi.abs().max(1.0) {
             warnings.push(Warning::new("dead-channel", format!("channel {} never changes: is it connected?", c.name)));
             continue;
         }
+        // A pulse stands at its ends by nature.
+        if c.quantity == Quantity::Pulse {
+            continue;
+        }
         // Three equal samples in a row at the largest or smallest value, three times over.
         let (mut runs, mut counts, mut first) = ([0u32; 2], [0u64; 2], [None; 2]);
+        let mut block = 0;
         c.data.blocks(|from, b| {
-            if !b.iter().fold(false, |found, &v| found | (v == hi) | (v == lo)) {
+            let (low, high) = ends[block];
+            block += 1;
+            if low > lo && high < hi {
                 runs = [0; 2];
                 return;
             }

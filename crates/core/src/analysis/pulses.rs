@@ -1,11 +1,15 @@
 //! Pulses: rhythms in the envelope of what rings at a high frequency. Six a wheel turn is a ball
 //! joint; bearing orders show here too.
 
-use super::angle::Angle;
+use super::SLOWEST_LEVEL;
+use super::angle::{Angle, Extent};
 use super::events;
 use super::lines::{self, Line};
+use super::looks::Looks;
 use super::turned::Windows;
-use crate::signal::{Envelope, Pyramid, Resampler, envelopes};
+use super::turned::whole_rate;
+use crate::problem::Problem;
+use crate::signal::{self, Channel, Octave, OctaveMaker, Pyramid, Resampler};
 
 /// Slower channels cannot ring.
 const LOWEST_RATE: f64 = 1000.0;
@@ -16,26 +20,8 @@ const BANDS: [(f64, f64); 3] = [(0.0625, 0.125), (0.125, 0.25), (0.25, 0.45)];
 const PER_TURN: usize = 64;
 const TOP: f64 = 21.7;
 
-/// From this length on (s) only bands in which something rings are turned into angle.
-const LONG: f64 = 420.0;
-/// Mean fourth power over the squared mean square of an envelope: 2 for noise, more where it pulses.
-const RINGING: f64 = 2.03;
-
-/// Whether a band pulses at all, from how unevenly it is filled second by second.
-fn rings(e: &Envelope) -> bool {
-    let each = (e.rate as usize).max(64);
-    let parts = e.data.chunks_exact(each).filter_map(|part| {
-        let (mut two, mut four) = (0.0f32, 0.0f32);
-        for v in part {
-            let p = v * v;
-            two += p;
-            four += p * p;
-        }
-        (two > 0.0).then(|| f64::from(four * part.len() as f32 / (two * two)))
-    });
-    let (sum, n) = parts.fold((0.0, 0u32), |(s, n), v| (s + v, n + 1));
-    sum > RINGING * f64::from(n.max(1))
-}
+/// Unevenness of an octave above which something rings in it: 3 is noise.
+const RINGING: f64 = 3.045;
 
 /// A channel's bands: what rings in each, and how loud each is from moment to moment.
 #[derive(Default)]
@@ -46,19 +32,39 @@ pub(super) struct Bands {
     pub frames: Vec<(f64, Vec<f32>)>,
 }
 
-/// The bands of a channel.
-pub(super) fn bands_of(x: &Pyramid) -> Bands {
-    if x.rate() < LOWEST_RATE {
-        // What is too slow to ring still jumps.
-        let jumps: Vec<f32> = x.samples().windows(2).map(|w| w[1] - w[0]).collect();
-        return Bands { envelopes: vec![], frames: vec![events::frames(&jumps, x.rate())] };
+/// A channel read in: at its own rate in the parts that are looked at, slower everywhere, and its bands.
+/// Its first sample stands at `start`; nothing turns faster than `fastest_hz`.
+pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz: f64) -> Result<(Pyramid, Bands), Problem> {
+    let at = |sample: usize| looks.at(start + sample as f64 / rate);
+    let mut octaves: Vec<OctaveMaker> =
+        (0..BANDS.len()).map(|k| OctaveMaker::new(rate / f64::powi(2.0, k as i32), events::FRAME)).collect();
+    let rings = rate >= LOWEST_RATE;
+    let mut last = None;
+    let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_LEVEL), at, |k, part| {
+        if rings && k < BANDS.len() {
+            octaves[k].push(part);
+        } else if k == 0 {
+            // What is too slow to ring still jumps.
+            let jumps: Vec<f32> = part.iter().map(|v| v - last.replace(*v).unwrap_or(*v)).collect();
+            octaves[0].push(&jumps);
+        }
+    })?;
+    octaves.truncate(if rings { BANDS.len() } else { 1 });
+    let (mut envelopes, mut frames) = (vec![], vec![]);
+    // Of a long recording only bands in which something rings are turned into angle.
+    let mut heard: Vec<(f64, f64)> = vec![];
+    for (octave, band) in octaves.into_iter().zip(BANDS.into_iter().rev()) {
+        let Octave { rate, frames: loud, unevenness } = octave.done();
+        frames.push((rate, loud));
+        if rings && (!looks.is_long() || unevenness > RINGING) {
+            heard.insert(0, band);
+        }
     }
-    let long = x.samples().len() as f64 / x.rate() > LONG;
-    let all = envelopes(x.samples(), x.rate(), &BANDS);
-    let frames = all.iter().map(|e| events::frames(&e.data, e.rate)).collect();
-    let heard = |e: &Envelope| !long || rings(e);
-    let envelopes = all.into_iter().filter(heard).map(|e| Pyramid::new(e.data, e.rate, 100.0)).collect();
-    Bands { envelopes, frames }
+    if !heard.is_empty() {
+        let all = signal::envelopes(x.samples(), rate, &heard, |a, b| at(a) || at(b));
+        envelopes = all.into_iter().map(|e| Pyramid::new(e.data, e.rate, SLOWEST_LEVEL)).collect();
+    }
+    Ok((x, Bands { envelopes, frames }))
 }
 
 /// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.
@@ -70,8 +76,8 @@ pub(super) fn find(r: &Resampler, envelopes: &[Pyramid], start: f64, angle: &Ang
     };
     let mut all: Vec<Line> = vec![];
     for e in envelopes {
-        let x = angle.resample(r, e, start, PER_TURN);
-        all.extend(lines::find(&Windows::new(&x, PER_TURN, angle, turns, TOP, true), 0.4));
+        let x = angle.resample(r, e, start, PER_TURN, Extent::Looked);
+        all.extend(lines::find(&Windows::new((&x, PER_TURN, Extent::Looked), angle, turns, TOP, true), 0.4));
     }
     all.sort_by(|a, b| b.ratio.total_cmp(&a.ratio));
     let mut out: Vec<Line> = vec![];

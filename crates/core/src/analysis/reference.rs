@@ -3,8 +3,9 @@
 //! The lag is where the ridges are sharpest while speed changes. The scale is one for all
 //! recordings of a vehicle: fitted jointly to all ridges against the orders that this vehicle can have.
 
-use super::angle::{Angle, Reference};
+use super::angle::{Angle, Extent, Reference};
 use super::lines::Line;
+use super::looks::Looks;
 use super::turned::Windows;
 use crate::orders::{Base, OrderLine, What};
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
@@ -14,11 +15,10 @@ use rayon::prelude::*;
 const COARSE: f64 = 0.15;
 const FINE: f64 = 0.03;
 /// Samples a second of a light signal.
-const LIGHT_RATE: f64 = 300.0;
+pub(super) const LIGHT_RATE: f64 = 300.0;
 /// Turns in a window.
 const TURNS: usize = 16;
-/// Beyond this length (s) the lag is sought on parts of a recording, each so long.
-const LONG: f64 = 420.0;
+/// Of a long recording the lag is sought on parts, each at most so long (s).
 const PART: f64 = 20.0;
 /// How often the speed is looked at in a part.
 const LOOKS: usize = 32;
@@ -26,7 +26,7 @@ const LOOKS: usize = 32;
 pub const USUAL_LAG: f64 = 0.6;
 const USUAL_SIGMA: f64 = 0.4;
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
-const LEAST_SIGMA: f64 = 0.1;
+const LEAST_SIGMA: f64 = 0.105;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
 const BODY_DELAY: f64 = 0.06;
@@ -64,14 +64,19 @@ pub(super) fn light(x: &Pyramid, envelopes: &[Pyramid]) -> Vec<Light> {
 /// the speed changes most.
 fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let (start, duration) = (s.start.get(), s.duration().get());
-    let parts = if duration > LONG { (duration / PART).floor() as usize } else { GROUPS };
-    let length = duration / parts as f64;
-    let mut all: Vec<(f64, f64, f64)> = (0..parts)
-        .map(|i| {
-            let from = start + length * i as f64;
-            let step = length / LOOKS as f64;
+    let looks = Looks::of(s);
+    let parts: Vec<(f64, f64)> = if looks.is_long() {
+        looks.parts().map(|(from, to)| (from, to.min(from + PART))).collect()
+    } else {
+        let length = duration / GROUPS as f64;
+        (0..GROUPS).map(|i| start + length * i as f64).map(|from| (from, from + length)).collect()
+    };
+    let mut all: Vec<(f64, f64, f64)> = parts
+        .into_iter()
+        .map(|(from, to)| {
+            let step = (to - from) / LOOKS as f64;
             let moved: f64 = (0..LOOKS).map(|k| from + step * k as f64).map(|t| (track.at(t + step) - track.at(t)).abs()).sum();
-            (moved, from, from + length)
+            (moved, from, to)
         })
         .collect();
     all.sort_by(|a, b| b.0.total_cmp(&a.0));
@@ -80,16 +85,17 @@ fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     all.into_iter().map(|(_, a, b)| (a, b)).collect()
 }
 
-/// Power over floor of each stretch of a recording, all light signals one after the other.
-fn ridges(s: &Samples, r: &Resampler, signals: &[Light], parts: &[(f64, f64)], reference: &Reference) -> Vec<Vec<f64>> {
-    parts
+/// Power over floor of each stretch of a recording as a lag makes it, all light signals one after the other.
+/// `turned` are the stretches in angle, by a reference with its own lag.
+fn ridges(s: &Samples, r: &Resampler, signals: &[Light], (reference, turned): (&Reference, &[Angle]), lag: f64) -> Vec<Vec<f64>> {
+    turned
         .iter()
-        .map(|&(from, to)| {
-            let angle = Angle::between(s, reference, from, to);
+        .map(|angle| {
+            let angle = angle.at_lag(s, reference, lag);
             let mut out = vec![];
             for Light(p) in signals {
-                let x = angle.resample(r, p, s.start.get(), 32);
-                let w = Windows::new(&x, 32, &angle, TURNS, 10.8, true);
+                let x = angle.resample(r, p, s.start.get(), 32, Extent::Whole);
+                let w = Windows::new((&x, 32, Extent::Whole), &angle, TURNS, 10.8, true);
                 let n = w.speed.len();
                 let mut ratio = w.spectra.ratio(0..n, 200.0);
                 ratio.iter_mut().take(TURNS / 2).for_each(|v| *v = 0.0);
@@ -153,24 +159,31 @@ pub(super) fn fit(
         return Some((reference(&usual, 0.0), Lag { seconds: 0.0, sigma: 0.0, known: false }));
     }
     let parts = stretches(s, &usual);
-    let sharp = |track: &SpeedTrack, lag: f64| ridges(s, r, signals, &parts, &reference(track, lag));
+    let turned = |track: &SpeedTrack, lag: f64| {
+        let by = reference(track, lag);
+        let angles: Vec<Angle> = parts.iter().map(|&(from, to)| Angle::between(s, &by, from, to)).collect();
+        (by, angles)
+    };
+    let sharp = |(by, angles): &(Reference, Vec<Angle>), lag: f64| ridges(s, r, signals, (by, angles), lag);
     let grid = |from: f64, to: f64, step: f64| -> Vec<f64> {
         (0..=((to - from) / step).round() as usize).map(|i| from + step * i as f64).collect()
     };
     let lags = grid(-0.3, 1.95, COARSE);
     let all: Vec<usize> = (0..GROUPS).collect();
+    let usual = turned(&usual, USUAL_LAG);
     let coarse: Vec<_> = lags.par_iter().map(|&l| sharp(&usual, l)).collect();
     let curve = |of: &[Vec<Vec<f64>>], which: &[usize]| -> Vec<f64> { of.iter().map(|g| sharpness(g, which)).collect() };
     let whole = curve(&coarse, &all);
     let near = summit(&whole, -0.3, COARSE);
-    let best_track = [3.0, 6.0, 10.0]
+    let best = [3.0, 6.0, 10.0]
         .par_iter()
         .filter_map(|&smooth| track(smooth))
+        .map(|t| turned(&t, near))
         .map(|t| (sharpness(&sharp(&t, near), &all), t))
         .reduce_with(|a, b| if a.0 >= b.0 { a } else { b })?
         .1;
     let from = near - 6.0 * FINE;
-    let fine: Vec<_> = grid(from, near + 6.0 * FINE, FINE).par_iter().map(|&l| sharp(&best_track, l)).collect();
+    let fine: Vec<_> = grid(from, near + 6.0 * FINE, FINE).par_iter().map(|&l| sharp(&best, l)).collect();
     let at = |which: &[usize]| {
         // A half that sees the summit elsewhere is believed: that is what the error is made of.
         let rough = summit(&curve(&coarse, which), -0.3, COARSE);
@@ -186,7 +199,7 @@ pub(super) fn fit(
     let (w, u) = (if known { sigma.powi(-2) } else { 0.0 }, USUAL_SIGMA.powi(-2));
     let seconds = (w * found + u * USUAL_LAG) / (w + u);
     let told = (w * (found + BODY_DELAY) + u * USUAL_LAG) / (w + u);
-    Some((reference(&best_track, seconds), Lag { seconds: told, sigma: (w + u).sqrt().recip(), known }))
+    Some((Reference { lag: seconds, ..best.0 }, Lag { seconds: told, sigma: (w + u).sqrt().recip(), known }))
 }
 
 /// The scale of the reference: true wheel frequency = scale · v/C.

@@ -5,7 +5,7 @@
 //! noise beside it, less a penalty for every jump. Which order it is follows from the ratios of the
 //! other lines to it: only orders of one vehicle fit them all.
 
-use super::angle::{Angle, Reference};
+use super::angle::{Angle, Extent, Reference};
 use super::lines::{self, Line};
 use super::reference;
 use super::source::Before;
@@ -58,8 +58,8 @@ pub(super) fn follow(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge
     let track = SpeedTrack::fit(&hz, 2.0)?;
     let reference = Reference { track, span: (hz.first()?.0, hz.last()?.0), lag: 0.0, circumference: 1.0 };
     let angle = Angle::new(b.samples, &reference);
-    let turned = angle.resample(r, &light, start, 32);
-    let found = lines::find(&Windows::new(&turned, 32, &angle, TURNS, 10.8, true), 0.08);
+    let turned = angle.resample(r, &light, start, 32, Extent::Whole);
+    let found = lines::find(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
     let mean = hz.iter().map(|p| p.1).sum::<f64>() / hz.len() as f64;
     let (order, sure, spread) = which(b, &found, mean)?;
     Some(Ridge { hz, order, sure, spread })

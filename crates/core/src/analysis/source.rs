@@ -2,13 +2,14 @@
 //! the spectrum itself.
 
 use super::angle::Reference;
+use super::phase::Pulse;
 use super::reference::{self, Lag, Light, Scale};
 use super::ridge;
 use crate::case::RecordingSpec;
 use crate::orders::OrderLine;
 use crate::problem::{Problem, Warning};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples, SpeedTrack};
-use crate::vehicle::Vehicle;
+use crate::vehicle::{GearboxKind, Vehicle};
 
 /// What the reference was taken from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,6 +40,8 @@ pub(super) struct Chosen {
     pub own: Option<Scale>,
     /// What it says of the tyre: true wheel frequency over v/C.
     pub tyre: Option<Scale>,
+    /// The pulse that it was taken from.
+    pub pulse: Option<Pulse>,
 }
 
 /// What is known of a recording before it is turned into angle.
@@ -59,6 +62,8 @@ const RIDGE_SMOOTH: f64 = 2.0;
 const COUNTED: f64 = 0.3;
 /// How well a pulse tells the wheel's turns, relative.
 const PULSE_SIGMA: f64 = 0.0003;
+/// How well an engine speed tells them in a fixed gear, relative.
+const RPM_SIGMA: f64 = 0.001;
 
 /// Chooses the best reference that there is; none, with the reason among the warnings, where there is none.
 pub(super) fn choose(
@@ -90,7 +95,10 @@ pub(super) fn choose(
             warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
             return Ok(None);
         };
-        return Ok(Some(Chosen { source, reference, lag, own: None, tyre: None }));
+        // An engine that is coupled firmly counts the wheel's turns itself, whatever the tyre.
+        let coupled = source == Taken::Rpm && b.vehicle.gearbox.kind != GearboxKind::Automatic;
+        let own = coupled.then_some(Scale { value: 1.0, sigma: RPM_SIGMA, uncertain: false });
+        return Ok(Some(Chosen { source, reference, lag, own, tyre: None, pulse: None }));
     }
     let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
     let found = first.and_then(|x| ridge::follow(b, r, x));
@@ -113,7 +121,7 @@ pub(super) fn choose(
     let Some(reference) = exact(&readings, RIDGE_SMOOTH, b.circumference) else { return Ok(None) };
     // The ridge is an order of this vehicle by assumption: its error is that of the tyre, which nothing shows here.
     let own = Scale { value: 1.0, sigma: 0.008f64.hypot(ridge.spread), uncertain: ridge.sure < 0.9 };
-    Ok(Some(Chosen { source: Taken::Ridge, reference, lag: Lag::none(), own: Some(own), tyre: None }))
+    Ok(Some(Chosen { source: Taken::Ridge, reference, lag: Lag::none(), own: Some(own), tyre: None, pulse: None }))
 }
 
 fn exact(readings: &[(f64, f64)], smooth: f64, circumference: f64) -> Option<Reference> {
@@ -134,7 +142,7 @@ fn of_pulses(b: &Before<'_>, c: &Channel, per: Option<&str>, warnings: &mut Vec<
         warnings.push(Warning::new("unknown-pulse", format!("{} counts turns of “{per}”, which this vehicle has not", c.name)));
         return Ok(None);
     };
-    let (edges, missed) = edges(c, b.samples.rate.get(), b.samples.start.get())?;
+    let Edges { times, turns: edges, missed } = edges(c, b.samples.rate.get(), b.samples.start.get())?;
     let readings: Vec<(f64, f64)> = edges.iter().map(|&(t, seconds)| (t, b.circumference / (per_wheel * seconds))).collect();
     if readings.len() < 16 {
         warnings.push(Warning::new("no-pulse", format!("{} has {} pulses: too few to follow", c.name, readings.len())));
@@ -149,7 +157,14 @@ fn of_pulses(b: &Before<'_>, c: &Channel, per: Option<&str>, warnings: &mut Vec<
     let Some(reference) = exact(&readings, PULSE_SMOOTH, b.circumference) else { return Ok(None) };
     let tyre = tyre_by(&reference, &b.samples.speed);
     let own = Scale { value: 1.0, sigma: PULSE_SIGMA, uncertain: false };
-    Ok(Some(Chosen { source: Taken::Pulse, reference, lag: Lag::none(), own: Some(own), tyre }))
+    Ok(Some(Chosen {
+        source: Taken::Pulse,
+        reference,
+        lag: Lag::none(),
+        own: Some(own),
+        tyre,
+        pulse: Some(Pulse { per_wheel, edges: times }),
+    }))
 }
 
 /// Turns counted against distance driven: what the tyre really is.
@@ -164,9 +179,18 @@ fn tyre_by(reference: &Reference, speed: &[(f64, f64)]) -> Option<Scale> {
     (n > 10 && driven > 50.0).then(|| Scale { value: counted / driven, sigma: 0.002, uncertain: false })
 }
 
-/// Moments, and how long a turn took there (s), counted between rising edges; and how many turns were
-/// left out because an edge was missing or stood twice.
-fn edges(c: &Channel, rate: f64, start: f64) -> Result<(Vec<(f64, f64)>, usize), Problem> {
+/// What a pulse counts.
+struct Edges {
+    /// Moments of the rising edges.
+    times: Vec<f64>,
+    /// Moments, and how long a turn took there, s.
+    turns: Vec<(f64, f64)>,
+    /// Turns left out because an edge was missing or stood twice.
+    missed: usize,
+}
+
+/// The turns between rising edges.
+fn edges(c: &Channel, rate: f64, start: f64) -> Result<Edges, Problem> {
     let (mut lo, mut hi) = (f32::MAX, f32::MIN);
     c.data.blocks(|_, b| b.iter().for_each(|&v| (lo, hi) = (lo.min(v), hi.max(v))))?;
     let (low, high) = (lo + 0.4 * (hi - lo), lo + 0.6 * (hi - lo));
@@ -206,5 +230,5 @@ fn edges(c: &Channel, rate: f64, start: f64) -> Result<(Vec<(f64, f64)>, usize),
             (begun, turns) = (i + 1, 0);
         }
     }
-    Ok((kept, missed))
+    Ok(Edges { times, turns: kept, missed })
 }

@@ -1,6 +1,6 @@
 //! A channel in wheel turns: densely for high orders, sparsely for low ones, and in windows.
 
-use super::angle::{Angle, STEPS};
+use super::angle::{Angle, Extent, STEPS};
 use crate::signal::{OrderSpectra, PASSBAND, Pyramid, Resampler, spectra};
 
 /// Samples a turn for low orders.
@@ -19,10 +19,19 @@ pub(super) fn rate_for(top: f64, wheel_hz: f64) -> f64 {
     samples_for(top) as f64 * wheel_hz * 1.05
 }
 
+/// Samples at equal angles, how many of them a turn, and how much of the recording they hold.
+pub(super) type AtAngles<'a> = (&'a [f32], usize, Extent);
+
+/// Samples a second up to which a channel is needed everywhere, when nothing turns faster than this.
+pub(super) fn whole_rate(fastest_hz: f64) -> f64 {
+    // A level may be up to twice as fast as it need be.
+    2.0 * 1.05 * SPARSE as f64 * fastest_hz
+}
+
 /// A channel at equal angles.
 pub(super) struct Turned {
     sparse: Vec<f32>,
-    /// Empty where the sparse one holds all orders.
+    /// Empty where the sparse one holds all orders; of a long recording only the parts that are looked at.
     dense: Vec<f32>,
     per_turn: usize,
 }
@@ -31,24 +40,23 @@ impl Turned {
     /// Turns a signal whose first sample stands at `start` into samples that hold orders up to `top`.
     pub fn new(r: &Resampler, angle: &Angle, x: &Pyramid, start: f64, top: f64) -> Self {
         let per_turn = samples_for(top);
-        let sparse = angle.resample(r, x, start, SPARSE);
-        let dense = if per_turn > SPARSE { angle.resample(r, x, start, per_turn) } else { vec![] };
+        let sparse = angle.resample(r, x, start, SPARSE, Extent::Whole);
+        let dense = if per_turn > SPARSE { angle.resample(r, x, start, per_turn, Extent::Looked) } else { vec![] };
         Self { sparse, dense, per_turn: per_turn.max(SPARSE) }
     }
 
-    /// Samples, and how many of them a turn, that hold an order.
-    pub fn for_order(&self, order: f64) -> (&[f32], usize) {
+    /// The samples that hold an order.
+    pub fn for_order(&self, order: f64) -> AtAngles<'_> {
         if self.dense.is_empty() || order <= PASSBAND * SPARSE as f64 {
-            (&self.sparse, SPARSE)
+            (&self.sparse, SPARSE, Extent::Whole)
         } else {
-            (&self.dense, self.per_turn)
+            (&self.dense, self.per_turn, Extent::Looked)
         }
     }
 
     /// Windows of so many turns, up to an order.
     pub fn windows(&self, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Windows {
-        let (x, per_turn) = self.for_order(top);
-        Windows::new(x, per_turn, angle, turns, top, with_floor)
+        Windows::new(self.for_order(top), angle, turns, top, with_floor)
     }
 }
 
@@ -60,8 +68,8 @@ pub(super) struct Windows {
 }
 
 impl Windows {
-    /// Windows over samples at `per_turn` a turn.
-    pub fn new(x: &[f32], per_turn: usize, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
+    /// Windows over a channel's samples.
+    pub fn new((x, per_turn, extent): AtAngles<'_>, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
         let n = per_turn / STEPS;
         // Pictures of short runs need every window that there is; what is counted needs them only half
         // apart, and of a long run, which has hundreds, side by side.
@@ -71,7 +79,7 @@ impl Windows {
             (true, false) | (false, true) => 2,
             (false, false) => 4,
         };
-        let spectra = spectra(x, per_turn, turns, overlap, top, with_floor, |a, b| angle.usable(a / n, b / n));
+        let spectra = spectra(x, per_turn, turns, overlap, top, with_floor, |a, b| angle.usable(a / n, b / n, extent));
         let speed = spectra.starts.iter().map(|s| angle.mean_kmh(s / n, (s + spectra.length) / n)).collect();
         Self { spectra, speed }
     }

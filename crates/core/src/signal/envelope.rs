@@ -30,8 +30,9 @@ struct Band {
     out: Vec<f32>,
 }
 
-/// The envelopes of `x` in bands given as shares of its rate.
-pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)]) -> Vec<Envelope> {
+/// The envelopes of `x` in bands given as shares of its rate; zeros in the blocks (first sample, end) that
+/// are not `wanted`.
+pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usize, usize) -> bool) -> Vec<Envelope> {
     let forward = RealFftPlanner::<f32>::new().plan_fft_forward(BLOCK);
     let mut planner = FftPlanner::<f32>::new();
     let mut ways: Vec<Band> = bands
@@ -55,6 +56,12 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)]) -> Vec<Envelope> {
         (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
     let hop = BLOCK - 2 * MARGIN;
     for start in (0..x.len()).step_by(hop) {
+        if !wanted(start, start + hop) {
+            for w in &mut ways {
+                w.out.resize(w.out.len() + w.work.len() * hop / BLOCK, 0.0);
+            }
+            continue;
+        }
         // The block begins a margin before what it is kept for; silence stands beyond the ends.
         input.fill(0.0);
         let (skip, from) = (MARGIN.saturating_sub(start), start.saturating_sub(MARGIN));
@@ -96,7 +103,7 @@ mod tests {
                 ((1.0 + 0.5 * (TAU * 7.0 * t).cos()) * (TAU * 800.0 * t).sin() + 3.0 * (TAU * 50.0 * t).sin()) as f32
             })
             .collect();
-        let e = envelopes(&x, rate, &[(0.125, 0.25)]).remove(0);
+        let e = envelopes(&x, rate, &[(0.125, 0.25)], |_, _| true).remove(0);
         assert_eq!(e.rate, 512.0);
         assert_eq!(e.data.len(), 7500);
         let middle = &e.data[200..e.data.len() - 200];
@@ -113,15 +120,26 @@ mod tests {
     }
 
     #[test]
+    fn blocks_that_are_not_wanted_are_silent_and_the_others_stay_where_they_are() {
+        let x: Vec<f32> = (0..200_000).map(|i| (TAU * 0.2 * i as f64).sin() as f32).collect();
+        let hop = BLOCK - 2 * MARGIN;
+        let all = envelopes(&x, 1.0, &[(0.125, 0.25)], |_, _| true).remove(0).data;
+        let some = envelopes(&x, 1.0, &[(0.125, 0.25)], |from, _| from >= 5 * hop).remove(0).data;
+        let at = 5 * hop / 8;
+        assert!(some.len() == all.len() && some[..at].iter().all(|v| *v == 0.0));
+        assert_eq!(some[at..], all[at..]);
+    }
+
+    #[test]
     fn a_tone_outside_the_band_leaves_nothing() {
         let x: Vec<f32> = (0..40_000).map(|i| (TAU * 0.05 * i as f64).sin() as f32).collect();
-        let e = envelopes(&x, 1.0, &[(0.125, 0.25)]).remove(0);
+        let e = envelopes(&x, 1.0, &[(0.125, 0.25)], |_, _| true).remove(0);
         assert!(e.data[500..4000].iter().all(|v| *v < 1e-3));
     }
 
     #[test]
     fn short_input_is_no_trouble() {
-        assert!(envelopes(&[0.0; 10], 100.0, &[(0.1, 0.2)])[0].data.len() <= 10);
-        assert!(envelopes(&[], 100.0, &[(0.1, 0.2)])[0].data.is_empty());
+        assert!(envelopes(&[0.0; 10], 100.0, &[(0.1, 0.2)], |_, _| true)[0].data.len() <= 10);
+        assert!(envelopes(&[], 100.0, &[(0.1, 0.2)], |_, _| true)[0].data.is_empty());
     }
 }

@@ -1,16 +1,18 @@
 //! Signals: from samples in time to spectra in orders.
 //!
 //! `speed` turns a late, rounded speed into a smooth one and its integral; `resample` takes samples
-//! at equal angles; `spectrum` windows and transforms them; `envelope` finds the rhythm of pulses;
+//! at equal angles; `spectrum` windows and transforms them; `envelope` finds the rhythm of pulses, `octave` where they ring;
 //! `wk` says how strongly people feel a frequency.
 
 mod envelope;
+mod octave;
 mod resample;
 mod spectrum;
 mod speed;
 mod wk;
 
 pub use envelope::{Envelope, envelopes};
+pub use octave::{Octave, OctaveMaker};
 pub use resample::{PASSBAND, Pyramid, Resampler};
 pub use spectrum::{OrderSpectra, spectra};
 pub use speed::{SpeedTrack, true_samples};

@@ -7,9 +7,9 @@
 
 use crate::problem::Problem;
 use crate::signal::Data;
+use pulp::{Arch, NullaryFnOnce};
 use std::f64::consts::PI;
 use std::sync::LazyLock;
-use wide::f32x4;
 
 /// Length of a kernel.
 const TAPS: usize = 24;
@@ -71,9 +71,14 @@ impl Kernel {
         if moved < 0.0 {
             return 0.0;
         }
-        // Two thousand million samples are more than any recording has; the short integer is the quick one.
-        let whole = moved as i32;
-        let row = &self.rows[((moved - f64::from(whole)) as f32 * PHASES as f32 + 0.5) as i32 as usize];
+        // Whole and part by way of a sum so large that nothing is left below the point: quicker than a cast.
+        const LARGE: f64 = (1u64 << 52) as f64;
+        const LARGE_SHORT: f32 = (1u32 << 23) as f32;
+        let summed = moved - 0.5 + LARGE;
+        let whole = summed.to_bits() as u32;
+        let part = (moved - (summed - LARGE)) as f32;
+        let phase = (part * PHASES as f32 + LARGE_SHORT).to_bits() & (2 * PHASES as u32 - 1);
+        let row = &self.rows[(phase as usize).min(PHASES)];
         let from = whole as isize - (TAPS - 1) as isize;
         if from >= 0
             && let Some(part) = x.get(from as usize..)
@@ -92,17 +97,17 @@ impl Kernel {
     }
 }
 
-/// Σ a·b, four at a time.
+/// Σ a·b, in lanes that a processor can take at once.
 #[inline(always)]
 fn dot(a: &[f32; TAPS], b: &[f32; TAPS]) -> f32 {
-    let (mut even, mut odd) = (f32x4::ZERO, f32x4::ZERO);
-    let (a, b) = (a.as_chunks::<4>().0, b.as_chunks::<4>().0);
-    for i in (0..TAPS / 4).step_by(2) {
-        even += f32x4::from(a[i]) * f32x4::from(b[i]);
-        odd += f32x4::from(a[i + 1]) * f32x4::from(b[i + 1]);
+    const LANES: usize = 8;
+    let mut sum = [0.0f32; LANES];
+    for (a, b) in a.as_chunks::<LANES>().0.iter().zip(b.as_chunks::<LANES>().0) {
+        for ((s, a), b) in sum.iter_mut().zip(a).zip(b) {
+            *s += a * b;
+        }
     }
-    let s = (even + odd).to_array();
-    (s[0] + s[2]) + (s[1] + s[3])
+    ((sum[0] + sum[4]) + (sum[1] + sum[5])) + ((sum[2] + sum[6]) + (sum[3] + sum[7]))
 }
 
 /// Half of the taps of the halving filter on either side that are not zero.
@@ -110,6 +115,19 @@ const HALVING: usize = 8;
 
 /// Every second sample behind a half-band filter; sample n stands where sample 2n stood.
 fn halve(x: &[f32]) -> Vec<f32> {
+    struct Halve<'a>(&'a [f32]);
+    impl NullaryFnOnce for Halve<'_> {
+        type Output = Vec<f32>;
+        #[inline(always)]
+        fn call(self) -> Vec<f32> {
+            halved(self.0)
+        }
+    }
+    Arch::new().dispatch(Halve(x))
+}
+
+#[inline(always)]
+fn halved(x: &[f32]) -> Vec<f32> {
     /// Outputs worked on at once: small enough to stay near the processor.
     const BLOCK: usize = 2048;
     let taps: [f32; HALVING] = {
@@ -189,6 +207,59 @@ impl Pyramid {
         out.levels.drain(..enough);
         out.rate /= f64::powi(2.0, enough as i32);
         Ok(out)
+    }
+
+    /// The same of a channel, where the faster levels are needed in parts only: levels faster than `whole` hold
+    /// zeros but for what is `wanted` (the number of a sample). Every level is shown to `watch` as it grows,
+    /// with its number, a stretch at a time; so a long channel never stands in memory at its full rate.
+    pub fn in_parts(
+        x: &Data,
+        rate: f64,
+        (whole, slowest): (f64, f64),
+        wanted: impl Fn(usize) -> bool,
+        mut watch: impl FnMut(usize, &[f32]),
+    ) -> Result<Self, Problem> {
+        /// Samples that are wanted or not together.
+        const TOGETHER: usize = 4096;
+        let n = x.len();
+        let mut count = 1;
+        while rate / f64::powi(2.0, count) >= slowest.max(1e-3) && n >> (count - 1) > TAPS {
+            count += 1;
+        }
+        // On either side of a piece stands what the filters of all levels together reach over.
+        let side = (4 * HALVING) << count;
+        let piece = (8 * side).max(PIECE);
+        let is_whole = |k: i32| rate / f64::powi(2.0, k) <= whole;
+        let mut levels: Vec<Vec<f32>> = (0..count)
+            .map(|k| if is_whole(k) { Vec::with_capacity((n >> k) + 1) } else { vec![0.0; n.div_ceil(1 << k)] })
+            .collect();
+        let mut buffer = vec![0.0; piece + 2 * side];
+        for from in (0..n).step_by(piece) {
+            let skip = side.min(from);
+            let have = (piece + side + skip).min(n - from + skip);
+            x.read(from - skip, &mut buffer[..have])?;
+            let mut now = buffer[..have].to_vec();
+            for (k, level) in levels.iter_mut().enumerate() {
+                if k > 0 {
+                    now = halve(&now);
+                }
+                let kept = (piece >> k).min((n - from).div_ceil(1 << k));
+                let part = &now[skip >> k..][..kept];
+                watch(k, part);
+                if is_whole(k as i32) {
+                    level.extend_from_slice(part);
+                    continue;
+                }
+                let at = from >> k;
+                for (i, chunk) in part.chunks(TOGETHER >> k).enumerate() {
+                    let first = from + i * TOGETHER;
+                    if [first.saturating_sub(TOGETHER), first, first + 2 * TOGETHER].into_iter().any(&wanted) {
+                        level[at + i * (TOGETHER >> k)..][..chunk.len()].copy_from_slice(chunk);
+                    }
+                }
+            }
+        }
+        Ok(Self { levels, rate })
     }
 
     fn grow(&mut self, slowest: f64) {
@@ -335,6 +406,30 @@ mod tests {
         assert_eq!((pieces.rate(), pieces.levels.len()), (512.0, at_once.levels.len() - 1));
         let worst = pieces.levels[0].iter().zip(&at_once.levels[1]).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
         assert!(worst < 1e-6 && pieces.levels[0].len() == at_once.levels[1].len(), "{worst}");
+    }
+
+    #[test]
+    fn a_channel_in_parts_is_the_same_where_it_is_wanted_and_whole_where_it_is_slow() {
+        let x = tone(0.013, 3 * PIECE + 12_777);
+        let at_once = Pyramid::new(x.clone(), 4096.0, 100.0);
+        let wanted = |i: usize| (70_000..90_000).contains(&i);
+        let (mut shown, mut seen) = (vec![0usize; 6], 0.0f32);
+        let parts = Pyramid::in_parts(&Data::from(x), 4096.0, (1100.0, 100.0), wanted, |k, p| {
+            seen = seen.max(p.iter().zip(&at_once.levels[k][shown[k]..]).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max));
+            shown[k] += p.len();
+        })
+        .unwrap();
+        assert_eq!(
+            parts.levels.iter().map(Vec::len).collect::<Vec<_>>(),
+            at_once.levels.iter().map(Vec::len).collect::<Vec<_>>()
+        );
+        assert!(seen < 1e-5 && shown == parts.levels.iter().map(Vec::len).collect::<Vec<_>>(), "{seen} {shown:?}");
+        let off = |k: usize, from: usize, to: usize| {
+            let pairs = parts.levels[k][from..to].iter().zip(&at_once.levels[k][from..to]);
+            pairs.map(|(a, b)| (a - b).abs()).fold(0.0, f32::max)
+        };
+        assert!(off(0, 70_000, 90_000) < 1e-6 && off(1, 35_000, 45_000) < 1e-5 && off(2, 0, parts.levels[2].len()) < 1e-5);
+        assert!(parts.levels[0][..50_000].iter().chain(&parts.levels[1][60_000..]).all(|v| *v == 0.0));
     }
 
     #[test]

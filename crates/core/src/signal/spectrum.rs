@@ -32,18 +32,24 @@ impl OrderSpectra {
     pub fn ratio(&self, windows: impl Iterator<Item = usize>, cap: f32) -> Vec<f64> {
         let (mut sum, mut n) = (vec![], 0usize);
         for w in windows {
-            self.add_ratio(w, cap, &mut sum);
+            let (power, floor) = (&self.power[w], &self.floor[w]);
+            sum.resize(power.len(), 0.0);
+            for ((s, p), f) in sum.iter_mut().zip(power).zip(floor) {
+                *s += f64::from((p / f).min(cap));
+            }
             n += 1;
         }
         sum.iter_mut().for_each(|s| *s /= n.max(1) as f64);
         sum
     }
-    /// Adds one window's power over floor, at most `cap`, to a sum that grows to the number of bins.
+    /// Adds one window's power over floor to a sum that grows to the number of bins. Beyond `cap` it counts by
+    /// its root: one loud window does not decide, and a very clear line still stands above its own foot.
     pub fn add_ratio(&self, window: usize, cap: f32, sum: &mut Vec<f64>) {
         let (power, floor) = (&self.power[window], &self.floor[window]);
         sum.resize(power.len(), 0.0);
         for ((s, p), f) in sum.iter_mut().zip(power).zip(floor) {
-            *s += f64::from((p / f).min(cap));
+            let r = p / f;
+            *s += f64::from(if r > cap { (cap * r).sqrt() } else { r });
         }
     }
 }

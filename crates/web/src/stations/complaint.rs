@@ -7,6 +7,7 @@ use crate::auth::Member;
 use crate::drawing;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, Which, kind_words};
+use crate::vehicles::{self, LifeLine};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -15,10 +16,13 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::intake;
+use baricord_core::life::{self, Change};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
 use baricord_core::vehicle::Vehicle;
+use baricord_core::words;
+use baricord_store::Scope;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -31,8 +35,35 @@ struct SymptomLine {
     answers: Vec<(String, String)>,
     /// The next question.
     ask: Option<&'static intake::Question>,
+    /// What words of it are called here: said, name, and where it may mean something else.
+    meant: Vec<words::Meant>,
     /// How to hear it again, where it could not be heard.
     plan: Vec<String>,
+}
+
+/// What is known of the vehicle from before this case.
+struct Life {
+    path: String,
+    lines: Vec<LifeLine>,
+    /// Changes that bear on a cause and are not counted in this case: kind, in words.
+    uncounted: Vec<(String, String)>,
+}
+
+/// Lines of a life shown on a case.
+const LIFE_SHOWN: usize = 5;
+
+async fn life_of(s: &mut Scope, k: &Known) -> Result<Option<Life>, Fail> {
+    let Some(v) = s.vehicle_of_case(k.stored.id).await? else { return Ok(None) };
+    let mut cases = s.cases_of_vehicle(v.id).await?;
+    cases.retain(|c| c.stored.id != k.stored.id);
+    let mut lines = vehicles::lines(&cases, &v.changes);
+    lines.truncate(LIFE_SHOWN);
+    let told = |c: &Change| {
+        let ago = life::since(c.distance_km, k.case().distance_km).map(|d| format!(", {} km ago", vehicles::grouped(d)));
+        format!("{} on {}{}", kind_words(&c.kind), c.on, ago.unwrap_or_default())
+    };
+    let uncounted = life::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), told(c))).collect();
+    Ok((!lines.is_empty()).then(|| Life { path: format!("/vehicles/{}", v.id), lines, uncounted }))
 }
 
 #[derive(Template, WebTemplate)]
@@ -47,6 +78,9 @@ struct ComplaintPage {
     history: Vec<(&'static str, String, bool)>,
     first: bool,
     trust: [(&'static str, &'static str); 3],
+    /// What the vehicle had run, as it was typed.
+    distance: String,
+    life: Option<Life>,
     attempts: Vec<String>,
 }
 
@@ -105,6 +139,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 facts: facts.join(" · "),
                 answers: intake::answered(s).into_iter().map(|(q, a)| (q.ask.clone(), a.words.clone())).collect(),
                 ask: intake::next_question(s),
+                // What kind of noise it is was chosen already.
+                meant: words::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
                 plan: if intake::is_unheard(s) { intake::plan_to_hear(s) } else { vec![] },
             }
         })
@@ -113,6 +149,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     Ok(ComplaintPage {
         trust: intake::TRUST,
         attempts,
+        distance: k.stored.document["distance_km"].as_number().map(ToString::to_string).unwrap_or_default(),
+        life: life_of(&mut s, &k).await?,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
         kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),
@@ -131,6 +169,9 @@ async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String
     s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| {
         if let Some(t) = f.text("title") {
             d["title"] = t.into();
+        }
+        if let Some(km) = f.number("distance_km")? {
+            d["distance_km"] = km.into();
         }
         vehicle_form::write(&mut d["vehicle"], &f)
     })
@@ -212,6 +253,26 @@ async fn answer(
     Ok(Redirect::to(&format!("/cases/{id}/complaint?s={symptom}#ask-{symptom}")))
 }
 
+/// A change of the vehicle's life bears on this case.
+async fn count(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let kind = f.need("history", "what counts")?;
+    if !HISTORY.contains(&kind) {
+        return Err(Problem::new("unknown-kind", format!("“{kind}” is no kind of change")).field("history").into());
+    }
+    let mut s = m.scope().await?;
+    s.edit_case(id, f.version(), &format!("counts: {}", kind_words(kind)), &m.person.name, |d| {
+        if !d["history"].as_array().is_some_and(|h| h.iter().any(|x| x == kind)) {
+            append(d, "history", kind.into());
+        }
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+}
+
 /// Something was tried before: what was changed, by whom, what came of it, how far that is trusted.
 async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -278,5 +339,6 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/symptoms", post(add_symptom))
         .route("/cases/{id}/symptoms/{symptom}/answer", post(answer))
         .route("/cases/{id}/attempts", post(attempt))
+        .route("/cases/{id}/history", post(count))
         .route("/cases/{id}/vehicle/preview", post(preview))
 }

@@ -212,7 +212,9 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
         .collect();
     let (say, about) = match (d.state.as_str(), now) {
         ("done", _) => ("The drive is over.".to_string(), String::new()),
-        ("moving", Some((n, _))) => (n.leg.words(), if advice.separated { advice.say.clone() } else { "now".into() }),
+        // What is enough is said large, whatever is still being driven.
+        ("moving", _) if advice.separated => (advice.say.clone(), String::new()),
+        ("moving", Some((n, _))) => (n.leg.words(), "now".into()),
         ("standing", _) => (advice.say.clone(), "next".into()),
         _ => (advice.say.clone(), "first".into()),
     };

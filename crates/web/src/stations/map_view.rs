@@ -290,7 +290,8 @@ async fn of(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<
     asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(Fail::NotFound)
 }
 
-fn attachment(kind: &'static str, name: &str, body: impl IntoResponse) -> Response {
+/// Something to be kept under a name.
+pub fn attachment(kind: &'static str, name: &str, body: impl IntoResponse) -> Response {
     let safe: String = name.chars().map(|c| if c.is_ascii_alphanumeric() || ".-".contains(c) { c } else { '-' }).collect();
     ([(header::CONTENT_TYPE, kind.to_string()), (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{safe}\""))], body)
         .into_response()
@@ -350,7 +351,15 @@ async fn export_png(
 /// Styles that a picture carries with it when it leaves: ink on white.
 const STYLE: &str = "text{font:15px 'Barlow Condensed','Arial Narrow',sans-serif;fill:#1d2b33}.figure{font-size:14px}.end{text-anchor:end}.mid{text-anchor:middle}\
                      .frame,.hair,.order{fill:none;stroke:#1d2b33}.hair{stroke-width:.7}.touch{fill:none}.quiet{opacity:.6}.shaft{stroke-dasharray:9 5}.half{stroke-dasharray:2 4}\
-                     .engine{stroke-dasharray:10 4 2 4}.bearing{stroke-dasharray:5 3}.chosen{stroke-width:2}.spot{fill:none;stroke:#e8b200;stroke-width:3}";
+                     .engine{stroke-dasharray:10 4 2 4}.bearing{stroke-dasharray:5 3}.chosen{stroke-width:2}.spot{fill:none;stroke:#e8b200;stroke-width:3}\
+                     .error{fill:#a9aca6;opacity:.35}.felt{fill:none;stroke:#2e6b4f;stroke-dasharray:5 4}.here{stroke:#e8b200;stroke-width:2}.reading{fill:#1d2b33}";
+
+/// A drawing that carries its styles, on white.
+pub fn on_white(inner: &str, width: u32, height: u32) -> String {
+    format!(
+        r##"<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}"><style>{STYLE}</style><rect width="{width}" height="{height}" fill="#fff"/>{inner}</svg>"##
+    )
+}
 
 async fn export_svg(
     m: Member,
@@ -369,9 +378,9 @@ async fn export_svg(
     let (px, py, pw, ph) = charts::PLOT;
     let ink = base64::engine::general_purpose::STANDARD.encode(png(&picture(&map, &axes, 1380, 600), 1380, 600)?);
     let picture = format!(
-        r##"<svg xmlns="http://www.w3.org/2000/svg" width="950" height="340"><style>{STYLE}</style><rect width="950" height="340" fill="#fff"/><image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}</svg>"##
+        r##"<image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}"##
     );
-    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), picture))
+    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), on_white(&picture, 950, 340)))
 }
 
 /// Every order's level at every speed, all runs of a case.
@@ -379,15 +388,19 @@ async fn levels(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
     let mut s = m.scope().await?;
     s.case(id).await?;
     let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
-    let mut out = String::from("run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit\n");
+    let mut out = String::from(
+        "run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit,behind_pulse_deg,behind_pulse_sigma_deg\n",
+    );
     for r in &a.recordings {
         for o in &r.orders {
             let base = if o.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
             let unit = o.unit.as_deref().unwrap_or("m/s2");
             for x in &o.levels {
+                let phase = o.phase.iter().find(|p| p.speed_kmh == x.speed_kmh);
+                let phase = phase.map_or(",".into(), |p| format!("{:.1},{:.1}", p.behind_deg, p.sigma_deg));
                 let _ = writeln!(
                     out,
-                    "{},{},{base},{:.5},{:.5},{},{:.6},{:.6},{unit}",
+                    "{},{},{base},{:.5},{:.5},{},{:.6},{:.6},{unit},{phase}",
                     r.id, o.channel, o.order, o.order_sigma, x.speed_kmh, x.amplitude, x.sigma
                 );
             }

@@ -5,6 +5,7 @@ pub mod decide;
 pub mod drive;
 pub mod fields;
 pub mod lift;
+pub mod line_view;
 pub mod map_view;
 pub mod measure;
 pub mod part;
@@ -25,6 +26,7 @@ pub fn routes() -> Router<App> {
         .merge(sounds::routes())
         .merge(road::routes())
         .merge(map_view::routes())
+        .merge(line_view::routes())
         .merge(recordings::routes())
         .merge(drive::routes())
         .merge(lift::routes())

@@ -154,8 +154,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         if let Some(o) = main {
             page.chart = level_chart(
                 &[
-                    Curve { levels: &o.levels_before, class: "before", words: "before" },
-                    Curve { levels: &o.levels_after, class: "after", words: "after" },
+                    Curve { levels: &o.levels_before, class: "before", words: "before".into() },
+                    Curve { levels: &o.levels_after, class: "after", words: "after".into() },
                 ],
                 &[],
                 Some(o.peak_speed_kmh),

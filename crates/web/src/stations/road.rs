@@ -1,11 +1,12 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
+use super::line_view::{self, Chosen};
 use super::map_view::{self, Look, Made, MapView};
 use crate::App;
 use crate::auth::Member;
-use crate::charts::{self, Curve, Rung};
+use crate::charts::{self, Rung};
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, rung, segment};
+use crate::page::{Frame, Known, rung};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -17,8 +18,6 @@ use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::intake;
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::progress::Station;
-use baricord_core::signal::felt_line;
-use baricord_core::units::Hz;
 use baricord_core::vehicle::Vehicle;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
@@ -53,6 +52,9 @@ pub fn rungs_of(case: &Case, a: &Analysis, run: &str) -> Result<Vec<Rung>, Fail>
     Ok(rungs)
 }
 
+/// Single knocks that are shown.
+const KNOCKS: usize = 6;
+
 struct RunTab {
     id: String,
     words: String,
@@ -73,6 +75,8 @@ struct OrderRow {
     at: String,
     growth: String,
     sources: String,
+    /// Where it stands in one gear alone.
+    alone: String,
     chosen: bool,
 }
 
@@ -80,19 +84,6 @@ struct PulseRow {
     per_turn: String,
     strength: String,
     sources: String,
-}
-
-struct Chosen {
-    /// Players: what of it, and where it comes from.
-    heard: Vec<(String, String)>,
-    words: String,
-    level: String,
-    unit: String,
-    error: String,
-    at: String,
-    felt_from: String,
-    growth: String,
-    chart: String,
 }
 
 /// The plan of runs, in words.
@@ -113,6 +104,8 @@ struct RoadPage {
     map: Option<MapView>,
     rows: Vec<OrderRow>,
     pulses: Vec<PulseRow>,
+    /// Single knocks: in words, and where they are heard.
+    knocks: Vec<(String, String)>,
     chosen: Option<Chosen>,
     resonances: Vec<String>,
     warnings: Vec<String>,
@@ -200,7 +193,7 @@ fn source_words(o: &[baricord_core::analysis::Source]) -> String {
 }
 
 /// The rung that a found order stands on, if it stands on one.
-fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Option<(&'a OrderLine, f64)> {
+pub fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Option<(&'a OrderLine, f64)> {
     let wheel = o.wheel_order(epw)?;
     ladder
         .iter()
@@ -233,43 +226,11 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
                 at: format!("{:.0} km/h, {:.0} Hz", o.peak_speed_kmh, o.peak_hz),
                 growth: o.growth.map_or("—".into(), |g| format!("{g:.1}")),
                 sources: source_words(&o.sources),
+                alone: o.only_in_gear.as_ref().map_or(String::new(), |g| format!("only in gear {g}: made inside the gearbox")),
                 chosen: i == line,
             }
         })
         .collect()
-}
-
-fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, runs: &str) -> Chosen {
-    let near = rung_of(o, ladder, r.engine_per_wheel);
-    let (level, error) = o.level();
-    let unit = o.unit.clone().unwrap_or("m/s²".into());
-    let hz_per_kmh = o.peak_hz / o.peak_speed_kmh.max(1.0);
-    let felt: Vec<(f64, f64)> = if o.amplitude_ms2.is_some() {
-        o.levels.iter().map(|l| (l.speed_kmh, felt_line(Hz(hz_per_kmh * l.speed_kmh)).get())).collect()
-    } else {
-        vec![]
-    };
-    let class = near.map_or("wheel", |(l, _)| charts::family_class(l.what.family()));
-    let here = felt_line(Hz(o.peak_hz)).get();
-    let from = format!("{runs}/{}/listen.wav?kmh={:.1}", segment(&o.channel), o.peak_speed_kmh);
-    let fast = if o.peak_hz < 120.0 { "&fast=4" } else { "" };
-    let note = if fast.is_empty() { "" } else { ", four times as fast" };
-    let mut heard = vec![(format!("ten seconds around {:.0} km/h{note}", o.peak_speed_kmh), format!("{from}{fast}"))];
-    if let Some(w) = o.wheel_order(r.engine_per_wheel).filter(|_| r.reference.as_ref().is_some_and(|f| f.source == "speed")) {
-        heard.push((format!("only {:.2}", o.order), format!("{from}{fast}&part=only&order={w:.4}")));
-        heard.push((format!("everything but {:.2}", o.order), format!("{from}{fast}&part=without&order={w:.4}")));
-    }
-    Chosen {
-        heard,
-        words: near.map_or_else(|| format!("{:.2} times a wheel turn", o.order), |(l, _)| l.what.words().to_string()),
-        level: format!("{level:.2}"),
-        error: format!("{:.2}", error.max(0.005)),
-        at: format!("{:.0}", o.peak_speed_kmh),
-        felt_from: if o.amplitude_ms2.is_some() { format!("{here:.2}") } else { String::new() },
-        growth: o.growth.map_or(String::new(), |g| format!("{g:.1}")),
-        chart: charts::level_chart(&[Curve { levels: &o.levels, class, words: "" }], &felt, Some(o.peak_speed_kmh), &unit),
-        unit,
-    }
 }
 
 /// Rungs of the ladder: what this vehicle can have, and what was found beside it.
@@ -349,6 +310,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         map: None,
         rows: vec![],
         pulses: vec![],
+        knocks: vec![],
         chosen: None,
         resonances: vec![],
         warnings: vec![],
@@ -398,19 +360,19 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
             sources: source_words(&p.sources),
         })
         .collect();
-    page.resonances = r
-        .resonances
+    page.resonances = noticed(r);
+    page.knocks = r
+        .events
         .iter()
-        .map(|x| {
-            format!(
-                "something rings at {:.0} Hz: {} peak there",
-                x.hz,
-                x.orders.iter().map(|o| format!("{o:.2}")).collect::<Vec<_>>().join(" and ")
-            )
+        .take(KNOCKS)
+        .map(|e| {
+            let at = format!("/cases/{id}/runs/{}/{}/listen.wav", run.id, crate::page::segment(&e.channel));
+            let words = format!("at {:.1} s in {}, {:.0} dB over what is around it", e.at_s, e.channel, e.strength);
+            (words, format!("{at}?from={:.2}&to={:.2}", (e.at_s - 2.0).max(0.0), e.at_s + 2.0))
         })
         .collect();
     let picked = r.orders.get(line).or(r.orders.first());
-    page.chosen = picked.map(|o| chosen(r, &ladder, o, &format!("/cases/{id}/runs/{}", run.id)));
+    page.chosen = picked.map(|o| line_view::chosen(r, &ladder, o, (&format!("/cases/{id}/runs/{}", run.id), line)));
     let channels: Vec<String> = run.channels.iter().filter(|c| c.quantity != "pulse").map(|c| c.column.clone()).collect();
     let channel = picked.map_or_else(|| channels.first().cloned().unwrap_or_default(), |o| o.channel.clone());
     let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
@@ -433,11 +395,34 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
     Ok(page)
 }
 
+/// What stands beside the orders: something that rings, beats, a converter that slips.
+fn noticed(r: &RecordingAnalysis) -> Vec<String> {
+    let list = |orders: &[f64]| orders.iter().map(|o| format!("{o:.2}")).collect::<Vec<_>>().join(" and ");
+    let rings = r.resonances.iter().map(|x| format!("something rings at {:.0} Hz: {} peak there", x.hz, list(&x.orders)));
+    let beats = r.beats.iter().map(|b| {
+        let other = b.other.map_or(String::new(), |o| format!(" (the other stands at {o:.2})"));
+        let beat = format!("{:.2} rises and falls every {:.1} s, {:.0} % deep", b.order, b.period_s, 100.0 * b.depth);
+        format!("{beat}: two parts turn nearly alike, {:.3} of a wheel turn apart{other}; two tyres, or two shafts", b.gap)
+    });
+    let slip = r.slip.iter().map(|s| {
+        format!(
+            "the converter slips {:.1} ± {:.1} %: {} stand there as engine orders",
+            s.percent,
+            s.sigma_percent,
+            list(&s.orders)
+        )
+    });
+    rings.chain(beats).chain(slip).collect()
+}
+
 fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
     let mut out = run_words(run);
     if let Some(x) = &r.reference {
-        if let Some(l) = x.lag_s {
-            out += &format!(". Speed comes {l:.2} s late");
+        match (x.source.as_str(), x.lag_s) {
+            ("speed" | "rpm", Some(l)) => out += &format!(". Speed comes {l:.2} s late"),
+            ("pulse", _) => out += ". Turns are counted by the pulse",
+            ("ridge", _) => out += ". Turns are those of the ridge",
+            _ => {}
         }
         let percent = (1.0 / x.scale - 1.0) * 100.0;
         if percent.abs() >= 0.05 {
@@ -448,6 +433,13 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
             );
         }
         out.push('.');
+    }
+    if !r.refused && r.orders.is_empty() && r.pulses.is_empty() {
+        out += if r.events.is_empty() {
+            " Nothing that turns stands out of the road's own noise."
+        } else {
+            " Nothing that turns stands out, only single knocks."
+        };
     }
     out
 }
