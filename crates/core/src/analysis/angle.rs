@@ -2,7 +2,7 @@
 
 use super::looks::Looks;
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
-use pulp::{Arch, NullaryFnOnce};
+use pulp::{Arch, Simd, WithSimd};
 
 /// Below this speed (m/s) a window does not count: the reference is too uncertain.
 const SLOWEST: f64 = 1.0;
@@ -195,11 +195,11 @@ struct Resample<'a> {
     extent: Extent,
 }
 
-impl NullaryFnOnce for Resample<'_> {
+impl WithSimd for Resample<'_> {
     type Output = Vec<f32>;
 
     #[inline(always)]
-    fn call(self) -> Vec<f32> {
+    fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
         let Self { angle, kernels, x, start, per_turn, extent } = self;
         let n = per_turn / STEPS;
         let mut out = vec![0.0; angle.moments.len().saturating_sub(1) * n];
@@ -221,11 +221,7 @@ impl NullaryFnOnce for Resample<'_> {
             let (a, b) = (m0 + m1 - 2.0 * d, 3.0 * d - 2.0 * m0 - m1);
             // Where the reference was held up, the straight line is safer than the cubic.
             let (a, b, m0) = if (m0 / d - 1.0).abs() > 0.2 { (0.0, 0.0, d) } else { (a, b, m0) };
-            let each = 1.0 / n as f64;
-            for (j, o) in out.iter_mut().enumerate() {
-                let u = each * j as f64;
-                *o = stretch.at(t0 + u * (m0 + u * (b + u * a)));
-            }
+            stretch.fill(simd, [t0, m0, b, a], out);
         }
         out
     }

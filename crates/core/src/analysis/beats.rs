@@ -93,10 +93,7 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
         .enumerate()
         .map(|(k, part)| {
             let (from, to) = (k * steps, (k + 1) * steps);
-            t.angle.usable(from, to, extent).then(|| {
-                let mean = part.iter().sum::<num_complex::Complex32>() / steps as f32;
-                (f64::from(mean.norm_sqr()), t.angle.mean_kmh(from, to))
-            })
+            t.angle.usable(from, to, extent).then(|| (lines::mean(part).norm_sqr(), t.angle.mean_kmh(from, to)))
         })
         .collect();
     // The longest stretch without a break.

@@ -3,8 +3,10 @@
 use super::angle::{Angle, Extent, STEPS};
 use super::turned::{Turned, Windows};
 use crate::signal::OrderSpectra;
+use crate::signal::lanes::{Turning, dot, dot_complex};
 use nalgebra::{DMatrix, DVector};
 use num_complex::{Complex32, Complex64};
+use pulp::{Arch, Simd, WithSimd};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -143,37 +145,70 @@ pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<Level
 
 /// A signal turned back by one order: one complex sample each angle step, the mean of x·exp(−jωθ) over it;
 /// and how much of the recording it holds.
-pub(super) fn baseband(x: &Turned, angle: &Angle, order: f64) -> (Vec<Complex32>, Extent) {
+pub(super) fn baseband(x: &Turned, angle: &Angle, order: f64) -> (Vec<[f32; 2]>, Extent) {
     let (x, per_turn, extent) = x.for_order(order);
-    let n = per_turn / STEPS;
-    let table: Vec<Complex32> = (0..n)
-        .map(|i| {
-            let c = Complex64::from_polar(2.0 / n as f64, -TAU * order * i as f64 / per_turn as f64);
-            Complex32::new(c.re as f32, c.im as f32)
-        })
-        .collect();
-    let step = order / STEPS as f64;
-    let back = |(k, part): (usize, &[f32])| {
-        if !angle.holds(k, extent) {
-            return Complex32::default();
+    (Arch::new().dispatch(TurnBack { x, per_turn, extent, angle, order }), extent)
+}
+
+struct TurnBack<'a> {
+    x: &'a [f32],
+    per_turn: usize,
+    extent: Extent,
+    angle: &'a Angle,
+    order: f64,
+}
+
+impl WithSimd for TurnBack<'_> {
+    type Output = Vec<[f32; 2]>;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, simd: S) -> Vec<[f32; 2]> {
+        /// Steps after which the phase is worked out anew, so that a long recording loses nothing.
+        const ANEW: usize = 64;
+        let Self { x, per_turn, extent, angle, order } = self;
+        let n = per_turn / STEPS;
+        let (re, im): (Vec<f32>, Vec<f32>) = (0..n)
+            .map(|i| Complex64::from_polar(2.0 / n as f64, -TAU * order * i as f64 / per_turn as f64))
+            .map(|c| (c.re as f32, c.im as f32))
+            .unzip();
+        let step = order / STEPS as f64;
+        let (mut phase, by) = (Complex64::default(), Complex64::from_polar(1.0, -TAU * step.fract()));
+        let mut out = vec![[0.0; 2]; x.len() / n];
+        let mut left = 0;
+        for (k, (part, out)) in x.chunks_exact(n).zip(&mut out).enumerate() {
+            if !angle.holds(k, extent) {
+                left = 0;
+                continue;
+            }
+            if left == 0 {
+                phase = Complex64::from_polar(1.0, -TAU * (step * k as f64).fract());
+                left = ANEW;
+            }
+            let z = match (part, &re[..], &im[..]) {
+                // What most orders need is too short for wide registers.
+                (&[x0, x1, x2, x3], &[r0, r1, r2, r3], &[i0, i1, i2, i3]) => {
+                    Complex32::new((x0 * r0 + x1 * r1) + (x2 * r2 + x3 * r3), (x0 * i0 + x1 * i1) + (x2 * i2 + x3 * i3))
+                }
+                _ => Complex32::new(dot(simd, part, &re), dot(simd, part, &im)),
+            };
+            let z = z * Complex32::new(phase.re as f32, phase.im as f32);
+            *out = [z.re, z.im];
+            phase *= by;
+            left -= 1;
         }
-        let (mut re, mut im) = (0.0f32, 0.0f32);
-        for (v, t) in part.iter().zip(&table) {
-            re += v * t.re;
-            im += v * t.im;
-        }
-        // The phase of the step's first sample, in turns, so that a long recording loses nothing.
-        let turned = (step * k as f64).fract();
-        let phase = Complex64::from_polar(1.0, -TAU * turned);
-        Complex32::new(re, im) * Complex32::new(phase.re as f32, phase.im as f32)
-    };
-    (x.chunks_exact(n).enumerate().map(back).collect(), extent)
+        out
+    }
+}
+
+/// The mean of some of a baseband.
+pub(super) fn mean(of: &[[f32; 2]]) -> Complex64 {
+    of.iter().map(|z| Complex64::new(f64::from(z[0]), f64::from(z[1]))).sum::<Complex64>() / of.len().max(1) as f64
 }
 
 /// Projects windows of a baseband on orders beside it.
 struct Beside {
     /// Hann times the order's turning, one row an order.
-    rows: Vec<Vec<Complex32>>,
+    rows: Vec<Turning>,
 }
 
 impl Beside {
@@ -186,24 +221,39 @@ impl Beside {
                 // The mean over a step lessens what turns within it.
                 let x = PI * d / STEPS as f64;
                 let lessened = if x.abs() < 1e-9 { 1.0 } else { x.sin() / x };
-                hann.iter()
-                    .enumerate()
-                    .map(|(i, h)| {
-                        let c = Complex64::from_polar(h / weight / lessened, -TAU * d * i as f64 / STEPS as f64);
-                        Complex32::new(c.re as f32, c.im as f32)
-                    })
-                    .collect()
+                let turned = |(i, h): (usize, &f64)| {
+                    let c = Complex64::from_polar(h / weight / lessened, -TAU * d * i as f64 / STEPS as f64);
+                    [c.re as f32, c.im as f32]
+                };
+                hann.iter().enumerate().map(turned).collect()
             })
             .collect();
         Self { rows }
     }
-    fn project(&self, row: usize, part: &[Complex32]) -> Complex64 {
-        let (mut re, mut im) = (0.0f32, 0.0f32);
-        for (c, h) in part.iter().zip(&self.rows[row]) {
-            re += c.re * h.re - c.im * h.im;
-            im += c.re * h.im + c.im * h.re;
+
+    /// The first `rows` of one window.
+    fn project(&self, part: &[[f32; 2]], rows: usize) -> Vec<Complex64> {
+        Arch::new().dispatch(Project { rows: &self.rows[..rows], part })
+    }
+}
+
+struct Project<'a> {
+    rows: &'a [Turning],
+    part: &'a [[f32; 2]],
+}
+
+impl WithSimd for Project<'_> {
+    type Output = Vec<Complex64>;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, simd: S) -> Vec<Complex64> {
+        // A loop and no closure: what is handed on is not compiled for the wide registers.
+        let mut out = vec![Complex64::default(); self.rows.len()];
+        for (z, row) in out.iter_mut().zip(self.rows) {
+            let [re, im] = dot_complex(simd, self.part, row);
+            *z = Complex64::new(f64::from(re), f64::from(im));
         }
-        Complex64::new(f64::from(re), f64::from(im))
+        out
     }
 }
 
@@ -248,12 +298,15 @@ fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize
             continue;
         }
         let part = &c[start..start + steps];
-        let right = DVector::from_iterator(m, (0..m).map(|g| beside.project(g, part)));
-        let power = (&inverse * right)[0].norm_sqr();
         let bin = (angle.mean_kmh(start, start + steps) / SPEED_BIN).floor() as i64;
         let entry = bins.entry(bin).or_default();
+        // Noise of windows that overlap is nearly the same twice.
+        let aside = entry.1.is_empty() || start % steps == 0;
+        let projected = beside.project(part, if aside { offsets.len() } else { m });
+        let right = DVector::from_column_slice(&projected[..m]);
+        let power = (&inverse * right)[0].norm_sqr();
         entry.0.push(power);
-        entry.1.extend((m..offsets.len()).map(|q| beside.project(q, part).norm_sqr()));
+        entry.1.extend(projected[m..].iter().map(|z| z.norm_sqr()));
     }
     let gain = inverse[(0, 0)].norm().max(1.0);
     bins.into_iter()

@@ -87,7 +87,8 @@ pub fn listen(
     } else {
         let p = Pyramid::new(x, rate, rate);
         let stretch = Resampler::shared().stretch(&p, PLAYED);
-        (PLAYED, (0..((to - from) * PLAYED) as usize).map(|i| stretch.at(i as f64 / PLAYED)).collect())
+        let times: Vec<f64> = (0..((to - from) * PLAYED) as usize).map(|i| i as f64 / PLAYED).collect();
+        (PLAYED, stretch.at_all(&times))
     };
     let most = samples.iter().fold(1e-12f32, |m, v| m.max(v.abs()));
     Ok(Heard { rate: Hz(played), from: Seconds(from), samples: samples.iter().map(|v| 0.8 * v / most).collect() })

@@ -4,7 +4,7 @@
 use super::angle::{Angle, STEPS};
 use super::lines::{self, SPEED_BIN};
 use super::turned::Turned;
-use num_complex::{Complex32, Complex64};
+use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::f64::consts::TAU;
@@ -67,10 +67,8 @@ impl Pulse {
             // The angle is the mean of many edges' and wanders beside each: here it is brought back.
             let wanders: Complex64 =
                 edges.iter().map(|s| Complex64::from_polar(1.0, TAU * nearest * self.per_wheel * s / STEPS as f64)).sum();
-            let mean = part.iter().sum::<Complex32>() / steps as f32;
-            let level = Complex64::new(f64::from(mean.re), f64::from(mean.im));
             let bin = (angle.mean_kmh(from, to) / SPEED_BIN).floor() as i64;
-            bins.entry(bin).or_default().push(level * wanders / wanders.norm().max(1e-9));
+            bins.entry(bin).or_default().push(lines::mean(part) * wanders / wanders.norm().max(1e-9));
         }
         bins.into_iter()
             .filter_map(|(bin, all)| {

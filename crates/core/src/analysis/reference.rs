@@ -13,13 +13,13 @@ use rayon::prelude::*;
 
 /// Steps of the coarse search for the lag, s.
 const COARSE: f64 = 0.15;
-const FINE: f64 = 0.03;
+const FINE: f64 = 0.045;
 /// Samples a second of a light signal.
 pub(super) const LIGHT_RATE: f64 = 300.0;
 /// Turns in a window.
 const TURNS: usize = 16;
 /// Of a long recording the lag is sought on parts, each at most so long (s).
-const PART: f64 = 20.0;
+const PART: f64 = 15.0;
 /// How often the speed is looked at in a part.
 const LOOKS: usize = 32;
 /// Taken when nothing in the recording tells the lag.
@@ -182,12 +182,12 @@ pub(super) fn fit(
         .map(|t| (sharpness(&sharp(&t, near), &all), t))
         .reduce_with(|a, b| if a.0 >= b.0 { a } else { b })?
         .1;
-    let from = near - 6.0 * FINE;
-    let fine: Vec<_> = grid(from, near + 6.0 * FINE, FINE).par_iter().map(|&l| sharp(&best, l)).collect();
+    let from = near - 4.0 * FINE;
+    let fine: Vec<_> = grid(from, near + 4.0 * FINE, FINE).par_iter().map(|&l| sharp(&best, l)).collect();
     let at = |which: &[usize]| {
         // A half that sees the summit elsewhere is believed: that is what the error is made of.
         let rough = summit(&curve(&coarse, which), -0.3, COARSE);
-        if (rough - near).abs() < 5.0 * FINE { summit(&curve(&fine, which), from, FINE) } else { rough }
+        if (rough - near).abs() < 3.3 * FINE { summit(&curve(&fine, which), from, FINE) } else { rough }
     };
     let found = at(&all);
     let halves = halves();

@@ -5,6 +5,7 @@
 //! `wk` says how strongly people feel a frequency.
 
 mod envelope;
+pub(crate) mod lanes;
 mod octave;
 mod resample;
 mod spectrum;
@@ -61,6 +62,10 @@ pub trait Series: std::fmt::Debug + Send + Sync {
     }
     /// Fills `out` with the samples from `from` on; what lies beyond the last is zero.
     fn read(&self, from: usize, out: &mut [f32]) -> Result<(), Problem>;
+    /// All of them, where they stand in memory anyway.
+    fn at_hand(&self) -> Option<&[f32]> {
+        None
+    }
 }
 
 impl Series for Vec<f32> {
@@ -72,6 +77,9 @@ impl Series for Vec<f32> {
         out[..n].copy_from_slice(&self[from.min(Vec::len(self))..][..n]);
         out[n..].fill(0.0);
         Ok(())
+    }
+    fn at_hand(&self) -> Option<&[f32]> {
+        Some(self)
     }
 }
 
@@ -101,6 +109,10 @@ impl Data {
     }
     /// All samples, a block at a time.
     pub fn blocks(&self, mut work: impl FnMut(usize, &[f32])) -> Result<(), Problem> {
+        if let Some(all) = self.0.at_hand() {
+            all.chunks(BLOCK).enumerate().for_each(|(i, block)| work(i * BLOCK, block));
+            return Ok(());
+        }
         let mut block = vec![0.0; BLOCK.min(self.len())];
         let mut from = 0;
         while from < self.len() {

@@ -3,7 +3,7 @@
 //! Every odd sample is compared with what its neighbours foretell (Deslauriers and Dubuc's six-point
 //! interpolation): what is left is the upper octave, at half the rate.
 
-use pulp::{Arch, NullaryFnOnce};
+use pulp::{Arch, Simd, WithSimd};
 
 /// The six-point rule, half of it, from the nearest neighbour outwards.
 const FORETELLS: [f32; 3] = [150.0 / 256.0, -25.0 / 256.0, 3.0 / 256.0];
@@ -41,10 +41,28 @@ impl OctaveMaker {
 
     /// The next stretch.
     pub fn push(&mut self, x: &[f32]) {
-        self.rest.extend_from_slice(x);
-        let whole = self.rest.len().saturating_sub(4 * REACH) / 2 / self.each;
-        Arch::new().dispatch(Work { maker: self, whole });
-        self.rest.drain(..2 * whole * self.each);
+        // What is left of the stretch before is filled up to a frame; then the stretch is gone through where it stands.
+        let filled = if self.rest.is_empty() { 0 } else { (2 * self.each + 4 * REACH).min(x.len()) };
+        let mut rest = std::mem::take(&mut self.rest);
+        let before = rest.len();
+        rest.extend_from_slice(&x[..filled]);
+        let used = self.frames(&rest);
+        if used < before || filled == x.len() {
+            rest.drain(..used);
+            rest.extend_from_slice(&x[filled..]);
+            self.rest = rest;
+            return;
+        }
+        let x = &x[used - before..];
+        let used = self.frames(x);
+        self.rest = x[used..].to_vec();
+    }
+
+    /// The whole frames of some samples; answers how many samples they took.
+    fn frames(&mut self, x: &[f32]) -> usize {
+        let whole = x.len().saturating_sub(4 * REACH) / 2 / self.each;
+        Arch::new().dispatch(Work { maker: self, x, whole });
+        2 * whole * self.each
     }
 
     /// The octave.
@@ -73,38 +91,50 @@ impl Octave {
 
 struct Work<'a> {
     maker: &'a mut OctaveMaker,
+    x: &'a [f32],
     whole: usize,
 }
 
-impl NullaryFnOnce for Work<'_> {
+impl WithSimd for Work<'_> {
     type Output = ();
 
     #[inline(always)]
-    fn call(self) {
-        let OctaveMaker { each, rest: x, frames, fourth, .. } = self.maker;
+    fn with_simd<S: Simd>(self, simd: S) {
+        let (x, OctaveMaker { each, frames, fourth, .. }) = (self.x, self.maker);
         let each = *each;
         let (mut even, mut odd) = (vec![0.0f32; each + 2 * REACH], vec![0.0f32; each]);
+        let weights = FORETELLS.map(|w| simd.splat_f32s(-w));
         for k in 0..self.whole {
             // The first pair of a frame stands a rule's reach behind the first sample.
             let pairs = x[2 * k * each..][..2 * (each + 2 * REACH)].as_chunks::<2>().0;
             even.iter_mut().zip(pairs).for_each(|(e, p)| *e = p[0]);
             odd.iter_mut().zip(&pairs[REACH - 1..]).for_each(|(o, p)| *o = p[1]);
-            for (i, weight) in FORETELLS.iter().enumerate() {
-                let (before, after) = (&even[REACH - 1 - i..], &even[REACH + i..]);
-                for ((o, a), b) in odd.iter_mut().zip(before).zip(after) {
-                    *o -= weight * (a + b);
+            let sides: [_; REACH] = std::array::from_fn(|i| {
+                let (before, after) = (&even[REACH - 1 - i..][..each], &even[REACH + i..][..each]);
+                (S::as_simd_f32s(before), S::as_simd_f32s(after))
+            });
+            let (lanes, rest) = S::as_simd_f32s(&odd);
+            let (mut two, mut four) = (simd.splat_f32s(0.0), simd.splat_f32s(0.0));
+            for (j, o) in lanes.iter().enumerate() {
+                let mut left = *o;
+                for (((before, _), (after, _)), w) in sides.iter().zip(&weights) {
+                    left = simd.mul_add_e_f32s(*w, simd.add_f32s(before[j], after[j]), left);
                 }
+                let power = simd.mul_f32s(left, left);
+                two = simd.add_f32s(two, power);
+                four = simd.mul_add_e_f32s(power, power, four);
             }
-            let (mut two, mut four) = ([0.0f32; 8], [0.0f32; 8]);
-            for part in odd.chunks(8) {
-                for ((t, f), v) in two.iter_mut().zip(&mut four).zip(part) {
-                    let p = v * v;
-                    *t += p;
-                    *f += p * p;
+            let (mut two, mut four) = (simd.reduce_sum_f32s(two), simd.reduce_sum_f32s(four));
+            for (j, o) in rest.iter().enumerate() {
+                let mut left = *o;
+                for (((_, before), (_, after)), w) in sides.iter().zip(&FORETELLS) {
+                    left -= w * (before[j] + after[j]);
                 }
+                two += left.powi(2);
+                four += left.powi(4);
             }
-            frames.push(two.iter().sum::<f32>() / each as f32);
-            fourth.push(four.iter().sum::<f32>() / each as f32);
+            frames.push(two / each as f32);
+            fourth.push(four / each as f32);
         }
     }
 }

@@ -7,7 +7,8 @@
 
 use crate::problem::Problem;
 use crate::signal::Data;
-use pulp::{Arch, NullaryFnOnce};
+use crate::signal::lanes::dot;
+use pulp::{Arch, Simd, WithSimd};
 use std::f64::consts::PI;
 use std::sync::LazyLock;
 
@@ -65,26 +66,20 @@ impl Kernel {
 
     /// The input at a fractional position; beyond its ends is silence.
     #[inline(always)]
-    fn at(&self, x: &[f32], position: f64) -> f32 {
+    fn at<S: Simd>(&self, simd: S, x: &[f32], position: f64) -> f32 {
         // A position is moved up by a kernel's half, so that truncation is the floor.
         let moved = position + (TAPS / 2) as f64;
         if moved < 0.0 {
             return 0.0;
         }
-        // Whole and part by way of a sum so large that nothing is left below the point: quicker than a cast.
-        const LARGE: f64 = (1u64 << 52) as f64;
-        const LARGE_SHORT: f32 = (1u32 << 23) as f32;
-        let summed = moved - 0.5 + LARGE;
-        let whole = summed.to_bits() as u32;
-        let part = (moved - (summed - LARGE)) as f32;
-        let phase = (part * PHASES as f32 + LARGE_SHORT).to_bits() & (2 * PHASES as u32 - 1);
+        let (whole, phase) = split(moved);
         let row = &self.rows[(phase as usize).min(PHASES)];
         let from = whole as isize - (TAPS - 1) as isize;
         if from >= 0
             && let Some(part) = x.get(from as usize..)
             && let Some(part) = part.first_chunk::<TAPS>()
         {
-            return dot(part, row);
+            return dot(simd, part, row);
         }
         let mut sum = 0.0;
         for (i, k) in row.iter().enumerate() {
@@ -97,17 +92,15 @@ impl Kernel {
     }
 }
 
-/// Σ a·b, in lanes that a processor can take at once.
+/// The whole part of a position that is not negative, and the row of a kernel for the rest. By way of sums so
+/// large that nothing is left below the point: quicker than casts.
 #[inline(always)]
-fn dot(a: &[f32; TAPS], b: &[f32; TAPS]) -> f32 {
-    const LANES: usize = 8;
-    let mut sum = [0.0f32; LANES];
-    for (a, b) in a.as_chunks::<LANES>().0.iter().zip(b.as_chunks::<LANES>().0) {
-        for ((s, a), b) in sum.iter_mut().zip(a).zip(b) {
-            *s += a * b;
-        }
-    }
-    ((sum[0] + sum[4]) + (sum[1] + sum[5])) + ((sum[2] + sum[6]) + (sum[3] + sum[7]))
+fn split(moved: f64) -> (u32, u32) {
+    const LARGE: f64 = (1u64 << 52) as f64;
+    const LARGE_SHORT: f32 = (1u32 << 23) as f32;
+    let summed = moved - 0.5 + LARGE;
+    let part = (moved - (summed - LARGE)) as f32;
+    (summed.to_bits() as u32, (part * PHASES as f32 + LARGE_SHORT).to_bits() & (2 * PHASES as u32 - 1))
 }
 
 /// Half of the taps of the halving filter on either side that are not zero.
@@ -115,56 +108,67 @@ const HALVING: usize = 8;
 
 /// Every second sample behind a half-band filter; sample n stands where sample 2n stood.
 fn halve(x: &[f32]) -> Vec<f32> {
-    struct Halve<'a>(&'a [f32]);
-    impl NullaryFnOnce for Halve<'_> {
-        type Output = Vec<f32>;
-        #[inline(always)]
-        fn call(self) -> Vec<f32> {
-            halved(self.0)
-        }
-    }
     Arch::new().dispatch(Halve(x))
 }
 
-#[inline(always)]
-fn halved(x: &[f32]) -> Vec<f32> {
-    /// Outputs worked on at once: small enough to stay near the processor.
-    const BLOCK: usize = 2048;
-    let taps: [f32; HALVING] = {
-        let half = 2.0 * HALVING as f64;
-        let t: Vec<f64> = (0..HALVING).map(|k| windowed_sinc((2 * k + 1) as f64, 0.25, half, 6.0)).collect();
-        let sum: f64 = 2.0 * t.iter().sum::<f64>();
-        std::array::from_fn(|k| (0.5 * t[k] / sum) as f32)
-    };
-    let n = x.len().div_ceil(2);
-    let mut out = vec![0.0f32; n];
-    let mut odd = [0.0f32; BLOCK + 2 * HALVING];
-    for (b, part) in out.chunks_mut(BLOCK).enumerate() {
-        let first = b * BLOCK;
-        // odd[k] is x[2(first + k − HALVING) + 1], silence beyond the ends.
-        let from = first as isize - HALVING as isize;
-        let whole = from >= 0 && 2 * (from as usize + odd.len()) <= x.len();
-        if whole {
-            let pairs = x[2 * from as usize..2 * (from as usize + odd.len())].as_chunks::<2>().0;
-            odd.iter_mut().zip(pairs).for_each(|(o, p)| *o = p[1]);
-        } else {
-            for (k, o) in odd.iter_mut().enumerate() {
-                *o = usize::try_from(2 * (from + k as isize) + 1).ok().and_then(|i| x.get(i)).copied().unwrap_or(0.0);
+struct Halve<'a>(&'a [f32]);
+
+impl WithSimd for Halve<'_> {
+    type Output = Vec<f32>;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
+        /// Outputs worked on at once: small enough to stay near the processor.
+        const BLOCK: usize = 2048;
+        let x = self.0;
+        let taps: [f32; HALVING] = {
+            let half = 2.0 * HALVING as f64;
+            let t: Vec<f64> = (0..HALVING).map(|k| windowed_sinc((2 * k + 1) as f64, 0.25, half, 6.0)).collect();
+            let sum: f64 = 2.0 * t.iter().sum::<f64>();
+            std::array::from_fn(|k| (0.5 * t[k] / sum) as f32)
+        };
+        let wide = taps.map(|t| simd.splat_f32s(t));
+        let n = x.len().div_ceil(2);
+        let mut out = vec![0.0f32; n];
+        let mut odd = [0.0f32; BLOCK + 2 * HALVING];
+        for (b, part) in out.chunks_mut(BLOCK).enumerate() {
+            let first = b * BLOCK;
+            // odd[k] is x[2(first + k − HALVING) + 1], silence beyond the ends.
+            let from = first as isize - HALVING as isize;
+            let whole = from >= 0 && 2 * (from as usize + odd.len()) <= x.len();
+            if whole {
+                let pairs = x[2 * from as usize..2 * (from as usize + odd.len())].as_chunks::<2>().0;
+                odd.iter_mut().zip(pairs).for_each(|(o, p)| *o = p[1]);
+            } else {
+                for (k, o) in odd.iter_mut().enumerate() {
+                    *o = usize::try_from(2 * (from + k as isize) + 1).ok().and_then(|i| x.get(i)).copied().unwrap_or(0.0);
+                }
+            }
+            let (pairs, last) = x[2 * first..].as_chunks::<2>();
+            part.iter_mut().zip(pairs).for_each(|(o, p)| *o = 0.5 * p[0]);
+            if let (Some(o), Some(v)) = (part.get_mut(pairs.len()), last.first()) {
+                *o = 0.5 * v;
+            }
+            let n = part.len();
+            let beside = |k: usize| {
+                let (before, after) = (&odd[HALVING - 1 - k..][..n], &odd[HALVING + k..][..n]);
+                (S::as_simd_f32s(before), S::as_simd_f32s(after))
+            };
+            let (lanes, rest) = S::as_mut_simd_f32s(part);
+            let sides: [_; HALVING] = std::array::from_fn(beside);
+            for (i, o) in lanes.iter_mut().enumerate() {
+                for (((before, _), (after, _)), h) in sides.iter().zip(&wide) {
+                    *o = simd.mul_add_e_f32s(*h, simd.add_f32s(before[i], after[i]), *o);
+                }
+            }
+            for (i, o) in rest.iter_mut().enumerate() {
+                for (((_, before), (_, after)), h) in sides.iter().zip(&taps) {
+                    *o += h * (before[i] + after[i]);
+                }
             }
         }
-        let (pairs, last) = x[2 * first..].as_chunks::<2>();
-        part.iter_mut().zip(pairs).for_each(|(o, p)| *o = 0.5 * p[0]);
-        if let (Some(o), Some(v)) = (part.get_mut(pairs.len()), last.first()) {
-            *o = 0.5 * v;
-        }
-        for (k, h) in taps.iter().enumerate() {
-            let (before, after) = (&odd[HALVING - 1 - k..], &odd[HALVING + k..]);
-            for ((o, a), b) in part.iter_mut().zip(before).zip(after) {
-                *o += h * (a + b);
-            }
-        }
+        out
     }
-    out
 }
 
 /// A signal at its own rate, at half of it, a quarter …
@@ -238,11 +242,12 @@ impl Pyramid {
             let skip = side.min(from);
             let have = (piece + side + skip).min(n - from + skip);
             x.read(from - skip, &mut buffer[..have])?;
-            let mut now = buffer[..have].to_vec();
+            let mut halved: Vec<f32> = vec![];
             for (k, level) in levels.iter_mut().enumerate() {
                 if k > 0 {
-                    now = halve(&now);
+                    halved = halve(if k == 1 { &buffer[..have] } else { &halved });
                 }
+                let now = if k == 0 { &buffer[..have] } else { &halved };
                 let kept = (piece >> k).min((n - from).div_ceil(1 << k));
                 let part = &now[skip >> k..][..kept];
                 watch(k, part);
@@ -339,10 +344,57 @@ impl Stretch<'_> {
         (output_rate / self.output_rate - 1.0).abs() < 0.02
     }
 
-    /// The signal at a time (s) from its first sample.
+    /// The signal at times that follow a cubic `c[0] + u·(c[1] + u·(c[2] + u·c[3]))` in s from its first sample and
+    /// never run back, with u from 0 to 1 in as many steps as there is room for, the last left out.
     #[inline(always)]
-    pub fn at(&self, time: f64) -> f32 {
-        self.kernel.at(self.x, time * self.rate)
+    pub fn fill<S: Simd>(&self, simd: S, c: [f64; 4], out: &mut [f32]) {
+        /// Samples whose positions are worked out together.
+        const TOGETHER: usize = 4;
+        let each = 1.0 / out.len() as f64;
+        let mut first = 0.0;
+        for out in out.chunks_mut(TOGETHER) {
+            let mut moved = [0.0; TOGETHER];
+            for (j, m) in moved.iter_mut().enumerate() {
+                let u = each * (first + j as f64);
+                *m = (c[0] + u * (c[1] + u * (c[2] + u * c[3]))) * self.rate + (TAPS / 2) as f64;
+            }
+            first += TOGETHER as f64;
+            let last = moved[out.len() - 1];
+            if moved[0] >= TAPS as f64 && last + 1.0 < self.x.len() as f64 {
+                let mut at = [(0, 0); TOGETHER];
+                for (a, m) in at.iter_mut().zip(moved) {
+                    *a = split(m);
+                }
+                for (o, (whole, phase)) in out.iter_mut().zip(at) {
+                    let row = &self.kernel.rows[(phase as usize).min(PHASES)];
+                    *o = dot(simd, &self.x[whole as usize + 1 - TAPS..][..TAPS], row);
+                }
+            } else {
+                for (o, m) in out.iter_mut().zip(moved) {
+                    *o = self.kernel.at(simd, self.x, m - (TAPS / 2) as f64);
+                }
+            }
+        }
+    }
+
+    /// The signal at several times.
+    pub fn at_all(&self, times: &[f64]) -> Vec<f32> {
+        Arch::new().dispatch(Taken(self, times))
+    }
+}
+
+struct Taken<'a>(&'a Stretch<'a>, &'a [f64]);
+
+impl WithSimd for Taken<'_> {
+    type Output = Vec<f32>;
+
+    #[inline(always)]
+    fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
+        let mut out = vec![0.0; self.1.len()];
+        for (o, t) in out.iter_mut().zip(self.1) {
+            *o = self.0.kernel.at(simd, self.0.x, t * self.0.rate);
+        }
+        out
     }
 }
 
@@ -360,7 +412,7 @@ mod tests {
     fn taken(f: f64, ratio: f64) -> Vec<f32> {
         let (r, p) = (Resampler::shared(), Pyramid::new(tone(f, 80_000), 1.0, 0.01));
         let s = r.stretch(&p, 1.0 / ratio);
-        (0..(60_000.0 / ratio) as usize).map(|k| s.at(5000.0 + k as f64 * ratio)).collect()
+        s.at_all(&(0..(60_000.0 / ratio) as usize).map(|k| 5000.0 + k as f64 * ratio).collect::<Vec<_>>())
     }
 
     #[test]
@@ -369,7 +421,7 @@ mod tests {
         let s = r.stretch(&p, 0.9);
         for k in 0..200 {
             let t = 1000.0 + k as f64 * 0.73;
-            assert!((f64::from(s.at(t)) - (TAU * 0.11 * t).sin()).abs() < 3e-3);
+            assert!((f64::from(s.at_all(&[t])[0]) - (TAU * 0.11 * t).sin()).abs() < 3e-3);
         }
     }
 
@@ -436,8 +488,8 @@ mod tests {
     fn beyond_the_ends_is_silence() {
         let (r, p) = (Resampler::shared(), Pyramid::new(vec![1.0; 10], 1.0, 1.0));
         let s = r.stretch(&p, 1.0);
-        assert_eq!((s.at(-50.0), s.at(90.0)), (0.0, 0.0));
+        assert_eq!(s.at_all(&[-50.0, 90.0]), [0.0, 0.0]);
         let empty = Pyramid::new(vec![], 1.0, 1.0);
-        assert_eq!(r.stretch(&empty, 0.1).at(0.0), 0.0);
+        assert_eq!(r.stretch(&empty, 0.1).at_all(&[0.0]), [0.0]);
     }
 }

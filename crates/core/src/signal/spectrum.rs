@@ -97,7 +97,7 @@ pub fn spectra(
 /// Noise under a spectrum: the median within ±0.8 orders, over ln 2 (the median of an exponential).
 fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
     let half = (turns * 4 / 5).max(8);
-    let step = (turns / 2).max(1);
+    let step = half;
     // Positive numbers stand in the order of their bits, which are the quicker to compare.
     let bits: Vec<u32> = power.iter().map(|p| p.max(0.0).to_bits()).collect();
     let mut buffer = vec![];
