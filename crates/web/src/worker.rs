@@ -121,6 +121,7 @@ async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> R
                 if bridge.stop.load(Ordering::Relaxed) {
                     return Err(Problem::new("cancelled", "the reading was cancelled").into());
                 }
+                bridge.step(0.4, &format!("keeping {}", spec.id));
                 s.put_samples(claim.case, &recordings_id(&case, recordings.len()), &x).await?;
                 x
             }

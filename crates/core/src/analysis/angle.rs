@@ -61,8 +61,11 @@ impl Angle {
 
     /// The moments between two times.
     pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
-        let (mut moments, mut speed, mut sum) = (vec![], vec![], vec![0.0]);
         let step = 1.0 / STEPS as f64;
+        // So many, and a few more where it stands.
+        let room = (STEPS as f64 * 1.01 * (reference.turns(end) - reference.turns(start)).clamp(8.0, 1e7)) as usize;
+        let (mut moments, mut speed, mut sum) = (Vec::with_capacity(room), Vec::with_capacity(room), Vec::with_capacity(room));
+        sum.push(0.0);
         let mut t = start;
         let mut target = reference.turns(start);
         // A reference that runs to nothing would need endless steps: then it is walked at the slowest speed.
@@ -105,7 +108,10 @@ impl Angle {
         };
         let looks = Looks::of(s);
         let (mut bad, mut left) = (0u32, 0u32);
-        (self.unusable, self.aside) = (vec![0], vec![0]);
+        let room = self.moments.len() + 1;
+        (self.unusable, self.aside) = (Vec::with_capacity(room), Vec::with_capacity(room));
+        self.unusable.push(0);
+        self.aside.push(0);
         for (&t, &v) in self.moments.iter().zip(&self.speed) {
             let late = t + reference.lag;
             let is_bad = f64::from(v) < SLOWEST || late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6 || gap_at(t);

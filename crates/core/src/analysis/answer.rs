@@ -244,7 +244,7 @@ pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) 
 const CHOSEN_MISS: f64 = 1.07;
 
 /// Found with simulated drives.
-const OWN_SHARE: f64 = 0.78;
+const OWN_SHARE: f64 = 0.72;
 
 fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> RecordingAnalysis {
     let (s, sigma_s) = (t.scale.value, t.scale.sigma);

@@ -64,7 +64,7 @@ pub(super) fn side(
     ratio: Vec<(f64, f64)>,
     signals: impl Iterator<Item = Result<Pyramid, Problem>>,
 ) -> Result<Option<EngineSide>, Problem> {
-    let Some((reference, _)) = reference::fit(s, r, light, &s.rpm, 1.0) else { return Ok(None) };
+    let Some((reference, _)) = reference::fit(s, r, light, &s.rpm, 1.0, reference::ENGINE_SPEED) else { return Ok(None) };
     let angle = Angle::new(s, &reference).with_road(road);
     let turns = match angle.turns() {
         n if n > 500 => 64,

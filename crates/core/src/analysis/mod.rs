@@ -47,7 +47,7 @@ use source::{Before, Taken};
 use turned::Turned;
 
 /// How late a receiver's speed usually comes: taken where nothing tells it better.
-pub const USUAL_LAG: crate::units::Seconds = crate::units::Seconds(reference::USUAL_LAG);
+pub const USUAL_LAG: crate::units::Seconds = crate::units::Seconds(reference::ROAD_SPEED.lag);
 
 /// Told how far a long computation is; answers whether to go on.
 pub trait Progress: Sync {
@@ -298,6 +298,10 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         n if n > 150 => 32,
         _ => 16,
     };
+    let ratio = engine::changing(s, &reference).filter(|_| chosen.source != Taken::Rpm);
+    if ratio.is_none() {
+        light.clear();
+    }
     let mut channels = vec![];
     for c in &sensors {
         let (x, bands) = match first.take() {
@@ -306,7 +310,9 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         };
         let pulses = pulses::find(resampler, &bands.envelopes, start, &angle);
         let events = events::find(&c.name, &bands.frames, start);
-        let x = Turned::new(resampler, &angle, &x, start, top);
+        let turned = Turned::new(resampler, &angle, &x, start, top);
+        drop((x, bands));
+        let x = turned;
         let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
         channels.push(TrackedChannel {
             name: c.name.clone(),
@@ -326,7 +332,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         ));
     }
     let mut engine = None;
-    if let Some(ratio) = engine::changing(s, &reference).filter(|_| chosen.source != Taken::Rpm) {
+    if let Some(ratio) = ratio {
         let signals = sensors.iter().map(|c| Pyramid::of(&c.data, s.rate.get(), 1200.0, SLOWEST_LEVEL));
         engine = engine::side(s, resampler, &light, &reference, ratio, signals)?;
     }

@@ -22,11 +22,21 @@ const TURNS: usize = 16;
 const PART: f64 = 15.0;
 /// How often the speed is looked at in a part.
 const LOOKS: usize = 32;
-/// Taken when nothing in the recording tells the lag.
-pub const USUAL_LAG: f64 = 0.6;
-const USUAL_SIGMA: f64 = 0.4;
+
+/// How late readings usually come, with its spread, s: taken where nothing in the recording tells the lag.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Usual {
+    pub lag: f64,
+    pub sigma: f64,
+}
+
+/// Of a receiver's or a dashboard's road speed.
+pub(super) const ROAD_SPEED: Usual = Usual { lag: 0.6, sigma: 0.4 };
+/// Of an engine speed, which is counted at the crank.
+pub(super) const ENGINE_SPEED: Usual = Usual { lag: 0.2, sigma: 0.25 };
+
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
-const LEAST_SIGMA: f64 = 0.105;
+const LEAST_SIGMA: f64 = 0.115;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
 const BODY_DELAY: f64 = 0.06;
@@ -141,6 +151,12 @@ fn summit(values: &[f64], from: f64, step: f64) -> f64 {
     from + step * (i as f64 + shift.clamp(-0.5, 0.5))
 }
 
+/// How sharply equally spaced values bend at the best of them; nothing at an end.
+fn bend(values: &[f64]) -> f64 {
+    let (i, _) = values.iter().enumerate().fold((0, f64::MIN), |b, (i, &v)| if v > b.1 { (i, v) } else { b });
+    if i == 0 || i + 1 >= values.len() { 0.0 } else { 2.0 * values[i] - values[i - 1] - values[i + 1] }
+}
+
 /// Readings of the reference in m/s, smoothed, with the lag that makes the ridges sharpest.
 pub(super) fn fit(
     s: &Samples,
@@ -148,6 +164,7 @@ pub(super) fn fit(
     signals: &[Light],
     readings: &[(f64, f64)],
     circumference: f64,
+    usually: Usual,
 ) -> Option<(Reference, Lag)> {
     let readings = true_samples(readings);
     let span = (readings.first()?.0, readings.last()?.0);
@@ -170,7 +187,7 @@ pub(super) fn fit(
     };
     let lags = grid(-0.3, 1.95, COARSE);
     let all: Vec<usize> = (0..GROUPS).collect();
-    let usual = turned(&usual, USUAL_LAG);
+    let usual = turned(&usual, usually.lag);
     let coarse: Vec<_> = lags.par_iter().map(|&l| sharp(&usual, l)).collect();
     let curve = |of: &[Vec<Vec<f64>>], which: &[usize]| -> Vec<f64> { of.iter().map(|g| sharpness(g, which)).collect() };
     let whole = curve(&coarse, &all);
@@ -191,14 +208,18 @@ pub(super) fn fit(
     };
     let found = at(&all);
     let halves = halves();
-    let spread = halves.iter().map(|h| (at(h) - found).powi(2)).sum::<f64>() / halves.len() as f64;
+    // A half in which the speed hardly changes sees a summit anywhere: where the others bend sharply it does not count.
+    let misses: Vec<(f64, f64)> = halves.iter().map(|h| (at(h) - found, bend(&curve(&coarse, h)))).collect();
+    let sharp = bend(&whole).max(1e-9);
+    let mean = |of: &dyn Fn(&(f64, f64)) -> f64| misses.iter().map(|m| of(m).powi(2)).sum::<f64>() / misses.len() as f64;
+    let spread = mean(&|(off, _)| *off).min(mean(&|(off, bend)| off * bend / sharp));
     let sigma = (HALVES_MISS * spread.sqrt()).hypot(LEAST_SIGMA);
     let (top, bottom) = whole.iter().fold((f64::MIN, f64::MAX), |b, &v| (b.0.max(v), b.1.min(v)));
     let known = top > 3.0 && top > 1.1 * bottom && sigma < 0.55;
     // What the recording says, with what is usual for such receivers; alone, the usual stands.
-    let (w, u) = (if known { sigma.powi(-2) } else { 0.0 }, USUAL_SIGMA.powi(-2));
-    let seconds = (w * found + u * USUAL_LAG) / (w + u);
-    let told = (w * (found + BODY_DELAY) + u * USUAL_LAG) / (w + u);
+    let (w, u) = (if known { sigma.powi(-2) } else { 0.0 }, usually.sigma.powi(-2));
+    let seconds = (w * found + u * usually.lag) / (w + u);
+    let told = (w * (found + BODY_DELAY) + u * usually.lag) / (w + u);
     Some((Reference { lag: seconds, ..best.0 }, Lag { seconds: told, sigma: (w + u).sqrt().recip(), known }))
 }
 
@@ -320,6 +341,12 @@ mod tests {
 
     fn line(order: f64, z: f64) -> Line {
         Line { order, sigma: 0.002 * order, z, ratio: 10.0 }
+    }
+
+    #[test]
+    fn a_summit_at_an_end_says_nothing_and_a_sharp_one_more_than_a_flat_one() {
+        assert_eq!((bend(&[3.0, 2.0, 1.0]), bend(&[1.0, 2.0, 3.0]), bend(&[1.0])), (0.0, 0.0, 0.0));
+        assert!(bend(&[0.0, 4.0, 1.0, 0.0]) > 3.0 * bend(&[3.0, 4.0, 3.5, 0.0]));
     }
 
     #[test]

@@ -91,7 +91,8 @@ pub(super) fn choose(
         None
     };
     if let Some((readings, source)) = late {
-        let Some((reference, lag)) = reference::fit(s, r, light, &readings, b.circumference) else {
+        let usually = if source == Taken::Rpm { reference::ENGINE_SPEED } else { reference::ROAD_SPEED };
+        let Some((reference, lag)) = reference::fit(s, r, light, &readings, b.circumference, usually) else {
             warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
             return Ok(None);
         };

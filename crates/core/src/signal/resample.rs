@@ -10,7 +10,7 @@ use crate::signal::Data;
 use crate::signal::lanes::dot;
 use pulp::{Arch, Simd, WithSimd};
 use std::f64::consts::PI;
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// Length of a kernel.
 const TAPS: usize = 24;
@@ -173,7 +173,8 @@ impl WithSimd for Halve<'_> {
 
 /// A signal at its own rate, at half of it, a quarter …
 pub struct Pyramid {
-    levels: Vec<Vec<f32>>,
+    /// Shared with the pyramids that begin at one of them.
+    levels: Vec<Arc<Vec<f32>>>,
     rate: f64,
 }
 
@@ -183,7 +184,7 @@ const PIECE: usize = 1 << 16;
 impl Pyramid {
     /// Halves `x` (at `rate`) as long as the slower signal would still be at least as fast as `slowest`.
     pub fn new(x: Vec<f32>, rate: f64, slowest: f64) -> Self {
-        let mut out = Self { levels: vec![x], rate };
+        let mut out = Self { levels: vec![Arc::new(x)], rate };
         out.grow(slowest);
         out
     }
@@ -205,7 +206,7 @@ impl Pyramid {
             let kept = (PIECE / 2).min((x.len() - from).div_ceil(2));
             half.extend_from_slice(&halved[skip / 2..skip / 2 + kept]);
         }
-        let mut out = Self { levels: vec![half], rate: rate / 2.0 };
+        let mut out = Self { levels: vec![Arc::new(half)], rate: rate / 2.0 };
         out.grow(slowest);
         let enough = out.level(fastest);
         out.levels.drain(..enough);
@@ -264,7 +265,7 @@ impl Pyramid {
                 }
             }
         }
-        Ok(Self { levels, rate })
+        Ok(Self { levels: levels.into_iter().map(Arc::new).collect(), rate })
     }
 
     fn grow(&mut self, slowest: f64) {
@@ -272,7 +273,7 @@ impl Pyramid {
         while rate / f64::powi(2.0, self.levels.len() as i32) >= slowest.max(1e-3)
             && self.levels[self.levels.len() - 1].len() > TAPS
         {
-            self.levels.push(halve(&self.levels[self.levels.len() - 1]));
+            self.levels.push(Arc::new(halve(&self.levels[self.levels.len() - 1])));
         }
     }
 
@@ -456,7 +457,7 @@ mod tests {
         let at_once = Pyramid::new(x.clone(), 1024.0, 100.0);
         let pieces = Pyramid::of(&Data::from(x), 1024.0, 400.0, 100.0).unwrap();
         assert_eq!((pieces.rate(), pieces.levels.len()), (512.0, at_once.levels.len() - 1));
-        let worst = pieces.levels[0].iter().zip(&at_once.levels[1]).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
+        let worst = pieces.levels[0].iter().zip(at_once.levels[1].iter()).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
         assert!(worst < 1e-6 && pieces.levels[0].len() == at_once.levels[1].len(), "{worst}");
     }
 
@@ -471,17 +472,39 @@ mod tests {
             shown[k] += p.len();
         })
         .unwrap();
-        assert_eq!(
-            parts.levels.iter().map(Vec::len).collect::<Vec<_>>(),
-            at_once.levels.iter().map(Vec::len).collect::<Vec<_>>()
-        );
-        assert!(seen < 1e-5 && shown == parts.levels.iter().map(Vec::len).collect::<Vec<_>>(), "{seen} {shown:?}");
+        let lengths = |p: &Pyramid| p.levels.iter().map(|l| l.len()).collect::<Vec<_>>();
+        assert_eq!(lengths(&parts), lengths(&at_once));
+        assert!(seen < 1e-5 && shown == lengths(&parts), "{seen} {shown:?}");
         let off = |k: usize, from: usize, to: usize| {
             let pairs = parts.levels[k][from..to].iter().zip(&at_once.levels[k][from..to]);
             pairs.map(|(a, b)| (a - b).abs()).fold(0.0, f32::max)
         };
         assert!(off(0, 70_000, 90_000) < 1e-6 && off(1, 35_000, 45_000) < 1e-5 && off(2, 0, parts.levels[2].len()) < 1e-5);
         assert!(parts.levels[0][..50_000].iter().chain(&parts.levels[1][60_000..]).all(|v| *v == 0.0));
+    }
+
+    #[test]
+    fn a_stretch_filled_along_a_cubic_is_the_signal_at_its_times() {
+        struct Fill<'a>(&'a Stretch<'a>, [f64; 4], usize);
+        impl WithSimd for Fill<'_> {
+            type Output = Vec<f32>;
+            fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
+                let mut out = vec![9.0; self.2];
+                self.0.fill(simd, self.1, &mut out);
+                out
+            }
+        }
+        let (r, p) = (Resampler::shared(), Pyramid::new(tone(0.11, 400), 1.0, 0.6));
+        let s = r.stretch(&p, 0.9);
+        // In the middle, over the first samples, over the last ones, beyond both ends.
+        for (from, n) in [(200.0, 4), (200.0, 32), (200.0, 6), (-8.0, 32), (-90.0, 8), (380.0, 32), (500.0, 8)] {
+            let c = [from, 20.0, 4.0, -1.5];
+            let times: Vec<f64> =
+                (0..n).map(|j| j as f64 / n as f64).map(|u| c[0] + u * (c[1] + u * (c[2] + u * c[3]))).collect();
+            let (filled, one_by_one) = (Arch::new().dispatch(Fill(&s, c, n)), s.at_all(&times));
+            let worst = filled.iter().zip(&one_by_one).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
+            assert!(filled.len() == n && worst < 2e-3, "{from} {n}: {worst}");
+        }
     }
 
     #[test]
