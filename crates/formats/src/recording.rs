@@ -50,11 +50,34 @@ fn read(spec: &RecordingSpec, files: Fetch<'_>) -> Result<Samples, Problem> {
             if is_speed { s.speed = rows } else { s.rpm = rows }
         }
     }
+    bound(&mut s);
     check_units(spec, &mut s)?;
     if s.speed.len() > 3 && s.speed.iter().all(|r| r.1 == 0.0) && s.rpm.is_empty() {
         s.warnings.push(Warning::new("speed-zero", "the speed column holds zeros only"));
     }
     Ok(s)
+}
+
+/// A drive that is longer is looked at up to here, s: eight hours and twenty minutes.
+const LONGEST: f64 = 30_000.0;
+
+/// Keeps the beginning of a recording that is longer than any drive: the file stays whole.
+fn bound(s: &mut Samples) {
+    let kept = (LONGEST * s.rate.get()) as usize;
+    if s.len() <= kept {
+        return;
+    }
+    let hours = s.duration().get() / 3600.0;
+    let end = s.start.get() + LONGEST;
+    s.channels.iter_mut().for_each(|c| c.data = c.data.first(kept));
+    s.speed.retain(|v| v.0 <= end);
+    s.rpm.retain(|v| v.0 <= end);
+    s.gaps.retain(|g| g.start < kept);
+    let told = format!(
+        "the recording is {hours:.1} hours long: its first {:.1} are used; cut the file to look at the rest",
+        LONGEST / 3600.0
+    );
+    s.warnings.push(Warning::new("too-long", told).second(end));
 }
 
 fn quantity(spec: &RecordingSpec, i: usize) -> Result<Quantity, Problem> {
@@ -383,6 +406,23 @@ mod tests {
         }
         let codes: Vec<_> = get(&spec(json!({})), &text).warnings.iter().map(|w| w.code.clone()).collect();
         assert_eq!(codes, ["unit-suspect", "speed-zero"]);
+    }
+
+    #[test]
+    fn what_is_longer_than_a_drive_is_cut_and_told() {
+        let mut s = get(&spec(json!({})), &rows(100));
+        let plain = s.channels[0].data.to_vec().unwrap();
+        // As if its hundred samples were ten minutes apart.
+        s.rate = Hz(1.0 / 600.0);
+        s.speed = vec![(0.0, 1.0), (LONGEST + 1.0, 2.0)];
+        s.gaps = vec![3..4, 70..80];
+        bound(&mut s);
+        assert_eq!((s.len(), s.speed.len(), s.gaps.len()), (50, 1, 1));
+        assert_eq!(s.channels[0].data.to_vec().unwrap(), plain[..50]);
+        assert_eq!(s.warnings.last().unwrap().code, "too-long");
+        let before = s.warnings.len();
+        bound(&mut s);
+        assert_eq!(s.warnings.len(), before);
     }
 
     #[test]

@@ -121,8 +121,9 @@ async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> R
                 if bridge.stop.load(Ordering::Relaxed) {
                     return Err(Problem::new("cancelled", "the reading was cancelled").into());
                 }
-                bridge.step(0.4, &format!("keeping {}", spec.id));
-                s.put_samples(claim.case, &recordings_id(&case, recordings.len()), &x).await?;
+                let id = &case.recordings[recordings.len()].id;
+                bridge.step(0.4, &format!("keeping {id}"));
+                s.put_samples(claim.case, id, &x).await?;
                 x
             }
         };
@@ -151,8 +152,4 @@ async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> R
     s.put_analysis(claim.case, &found, &proof, &maps).await?;
     s.refresh_board(claim.case).await?;
     s.commit().await
-}
-
-fn recordings_id(case: &baricord_core::case::Case, i: usize) -> String {
-    case.recordings[i].id.clone()
 }

@@ -84,7 +84,12 @@ impl Angle {
             t += step * reference.circumference / v;
             for _ in 0..2 {
                 let f = reference.speed(t).max(SLOWEST) / reference.circumference;
-                t -= ((reference.turns(t) - target) / f).clamp(-0.2, 0.2);
+                let off = (reference.turns(t) - target) / f;
+                t -= off.clamp(-0.2, 0.2);
+                // A speed that moves by less over a step than one can feel is met at once.
+                if off.abs() < 1e-5 {
+                    break;
+                }
             }
             if t <= last {
                 t = last + 1e-4;

@@ -311,8 +311,8 @@ fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize
     let gain = inverse[(0, 0)].norm().max(1.0);
     bins.into_iter()
         .map(|(bin, (power, mut noise))| {
-            noise.sort_by(f64::total_cmp);
-            let floor = noise[noise.len() / 2] / std::f64::consts::LN_2 * gain;
+            let mid = noise.len() / 2;
+            let floor = *noise.select_nth_unstable_by(mid, f64::total_cmp).1 / std::f64::consts::LN_2 * gain;
             let mean = power.iter().sum::<f64>() / power.len() as f64;
             let k = (power.len() as f64 * 0.75).max(1.0);
             // The error of a mean power is noise plus noise beating with the line itself.

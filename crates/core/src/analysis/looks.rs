@@ -7,7 +7,7 @@
 use crate::signal::Samples;
 
 /// Up to this length (s) all of a recording is looked at; of a longer one about so much.
-const ENOUGH: f64 = 300.0;
+const ENOUGH: f64 = 240.0;
 /// Length of a part, s.
 const PART: f64 = 30.0;
 
@@ -58,7 +58,7 @@ mod tests {
         assert!(!short.is_long() && (0..200).all(|i| short.at(3.0 + f64::from(i))));
         let long = Looks::over(3.0, 1800.0);
         let looked = (0..1800).filter(|i| long.at(3.5 + f64::from(*i))).count();
-        assert!(long.is_long() && (300..=360).contains(&looked), "{looked}");
+        assert!(long.is_long() && (240..=300).contains(&looked), "{looked}");
         assert!(long.parts().all(|(a, b)| long.at(a + 0.1) && long.at(b - 0.1) && !long.at(b + 0.1)));
         assert!((1300..1800).any(|i| long.at(3.5 + f64::from(i))));
     }

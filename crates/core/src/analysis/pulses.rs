@@ -23,6 +23,9 @@ const TOP: f64 = 21.7;
 /// Unevenness of an octave above which something rings in it: 3 is noise.
 const RINGING: f64 = 3.045;
 
+/// Bands of a long recording that are turned into angle.
+const MOST_BANDS: usize = 2;
+
 /// A channel's bands: what rings in each, and how loud each is from moment to moment.
 #[derive(Default)]
 pub(super) struct Bands {
@@ -51,15 +54,21 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
     })?;
     octaves.truncate(if rings { BANDS.len() } else { 1 });
     let (mut envelopes, mut frames) = (vec![], vec![]);
-    // Of a long recording only bands in which something rings are turned into angle.
-    let mut heard: Vec<(f64, f64)> = vec![];
+    // Of a long recording only the bands in which something rings most are turned into angle.
+    let mut heard: Vec<(f64, (f64, f64))> = vec![];
     for (octave, band) in octaves.into_iter().zip(BANDS.into_iter().rev()) {
         let Octave { rate, frames: loud, unevenness } = octave.done();
         frames.push((rate, loud));
         if rings && (!looks.is_long() || unevenness > RINGING) {
-            heard.insert(0, band);
+            heard.push((unevenness, band));
         }
     }
+    if looks.is_long() {
+        heard.sort_by(|a, b| b.0.total_cmp(&a.0));
+        heard.truncate(MOST_BANDS);
+    }
+    let mut heard: Vec<(f64, f64)> = heard.into_iter().map(|h| h.1).collect();
+    heard.sort_by(|a, b| a.0.total_cmp(&b.0));
     if !heard.is_empty() {
         let all = signal::envelopes(x.samples(), rate, &heard, |a, b| at(a) || at(b));
         envelopes = all.into_iter().map(|e| Pyramid::new(e.data, e.rate, SLOWEST_LEVEL)).collect();

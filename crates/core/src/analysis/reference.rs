@@ -19,7 +19,7 @@ pub(super) const LIGHT_RATE: f64 = 300.0;
 /// Turns in a window.
 const TURNS: usize = 16;
 /// Of a long recording the lag is sought on parts, each at most so long (s).
-const PART: f64 = 15.0;
+const PART: f64 = 12.0;
 /// How often the speed is looked at in a part.
 const LOOKS: usize = 32;
 

@@ -5,11 +5,13 @@
 //! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of
 //! evidence = log2(P(evidence | cause) / P(evidence)).
 
+pub mod course;
 mod evidence;
 mod hypotheses;
 pub mod knowledge;
 mod next;
 mod parting;
+pub mod policy;
 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
@@ -69,6 +71,8 @@ pub struct SymptomAnswer {
     pub ranked: Vec<Ranked>,
     /// The next tests, by what they settle per minute.
     pub next: Vec<NextTest>,
+    /// The course that costs least until it is cured.
+    pub course: course::Course,
     /// What is out and by what.
     pub ruled_out: Vec<RuledOut>,
     /// What is left open, in bits.
@@ -198,6 +202,7 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
                 id: s.id.clone(),
                 ranked: w.ranked(),
                 next: next::next_tests(case, k, &s.id, &w, 12),
+                course: course::Play::new(case, k, &s.id, &w).course(k, &w),
                 ruled_out: w.ruled_out(),
                 open_bits: next::entropy(&w.p),
             }

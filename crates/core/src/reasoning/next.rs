@@ -61,14 +61,45 @@ pub(crate) fn entropy(p: &[f64]) -> f64 {
     p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum()
 }
 
+/// What must be done once before a test, beyond what stands already: going up, taking off.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Before {
+    Up,
+    Off(String),
+}
+
+/// What comes off for a test: the shaft for its sections and joints, else the part itself.
+fn comes_off(t: &Test, at: Option<&Place>) -> String {
+    match at {
+        Some(p) if p.is_of_shaft() => p.end.map_or(p.id.clone(), |e| format!("prop.{}", e.id())),
+        Some(p) => p.id.clone(),
+        None => t.id.clone(),
+    }
+}
+
+pub(crate) fn before(case: &Case, t: &Test, at: Option<&Place>) -> Vec<Before> {
+    let state = case.state.clone().unwrap_or_default();
+    let mut out = vec![];
+    if t.lift && state.on.as_deref() != Some("lift") {
+        out.push(Before::Up);
+    }
+    let off = comes_off(t, at);
+    if t.off && !state.off.contains(&off) && !at.is_some_and(|p| state.off.contains(&p.id)) {
+        out.push(Before::Off(off));
+    }
+    out
+}
+
+pub(crate) fn minutes_of(b: &Before, k: &Knowledge) -> f64 {
+    match b {
+        Before::Up => k.weights.time.lift_minutes,
+        Before::Off(_) => k.weights.time.off_minutes,
+    }
+}
+
 /// Minutes of a test as the vehicle stands.
 fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    let state = case.state.clone().unwrap_or_default();
-    let up = t.lift && state.on.as_deref() != Some("lift");
-    let is_off = at.is_some_and(|p| state.off.contains(&p.id));
-    t.minutes
-        + if up { k.weights.time.lift_minutes } else { 0.0 }
-        + if t.off && !is_off { k.weights.time.off_minutes } else { 0.0 }
+    t.minutes + before(case, t, at).iter().map(|b| minutes_of(b, k)).sum::<f64>()
 }
 
 /// A test is worth proposing only where it can be made: what looks at an opened part needs it off.
@@ -97,10 +128,35 @@ fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
         }
 }
 
-struct Try<'a> {
-    test: &'a Test,
-    at: Option<Place>,
-    gear: Option<String>,
+/// A test at a place where it can be made.
+pub(crate) struct Try<'a> {
+    pub test: &'a Test,
+    pub at: Option<Place>,
+    pub gear: Option<String>,
+}
+
+impl Try<'_> {
+    /// How likely each outcome is under each cause; those of a cause sum to 1.
+    pub fn rows(&self, case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<Vec<f64>> {
+        let mut rows: Vec<Vec<f64>> = (0..self.test.outcomes.len())
+            .map(|o| outcome_likelihood(&case.vehicle, k, all, self.test, o, self.at.as_ref(), self.gear.as_deref()))
+            .collect();
+        for h in 0..all.len() {
+            let sum: f64 = rows.iter().map(|l| l[h]).sum();
+            rows.iter_mut().for_each(|l| l[h] /= sum);
+        }
+        rows
+    }
+}
+
+/// The tests that can be made as the vehicle stands and were not.
+pub(crate) fn open<'a>(case: &Case, k: &'a Knowledge, symptom: &str) -> Vec<Try<'a>> {
+    let mut all = tries(case, k);
+    all.retain(|t| {
+        let at = t.at.as_ref();
+        !is_done(case, symptom, t.test, at.map(|p| p.id.as_str())) && possible(case, t.test, at)
+    });
+    all
 }
 
 fn tries<'a>(case: &Case, k: &'a Knowledge) -> Vec<Try<'a>> {
@@ -128,11 +184,8 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
     let before = entropy(&w.p);
     let top = (0..w.p.len()).max_by(|&a, &b| w.p[a].total_cmp(&w.p[b])).unwrap_or(0);
     let mut out: Vec<NextTest> = vec![];
-    for t in tries(case, k) {
+    for t in open(case, k, symptom) {
         let at = t.at.as_ref();
-        if is_done(case, symptom, t.test, at.map(|p| p.id.as_str())) || !possible(case, t.test, at) {
-            continue;
-        }
         let (after, outcomes) = preview(case, k, w, &t, top);
         let bits = (before - after).max(0.0);
         let minutes = minutes(case, k, t.test, at);
@@ -165,14 +218,7 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
 
 /// Uncertainty expected after a test, and what each outcome would do.
 fn preview(case: &Case, k: &Knowledge, w: &Weighed, t: &Try, top: usize) -> (f64, Vec<OutcomePreview>) {
-    let v = &case.vehicle;
-    let mut likely: Vec<Vec<f64>> = (0..t.test.outcomes.len())
-        .map(|o| outcome_likelihood(v, k, &w.all, t.test, o, t.at.as_ref(), t.gear.as_deref()))
-        .collect();
-    for h in 0..w.p.len() {
-        let sum: f64 = likely.iter().map(|l| l[h]).sum();
-        likely.iter_mut().for_each(|l| l[h] /= sum);
-    }
+    let likely = t.rows(case, k, &w.all);
     let (mut after, mut outcomes) = (0.0, vec![]);
     for (o, l) in likely.iter().enumerate() {
         let joint: Vec<f64> = w.p.iter().zip(l).map(|(p, l)| p * l).collect();

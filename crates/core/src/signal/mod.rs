@@ -123,11 +123,31 @@ impl Data {
         }
         Ok(())
     }
+    /// The first samples alone.
+    pub fn first(&self, n: usize) -> Self {
+        Self::new(Beginning(self.clone(), n.min(self.len())))
+    }
     /// All samples in memory.
     pub fn to_vec(&self) -> Result<Vec<f32>, Problem> {
         let mut out = vec![0.0; self.len()];
         self.read(0, &mut out)?;
         Ok(out)
+    }
+}
+
+/// The first samples of another series.
+#[derive(Debug)]
+struct Beginning(Data, usize);
+
+impl Series for Beginning {
+    fn len(&self) -> usize {
+        self.1
+    }
+    fn read(&self, from: usize, out: &mut [f32]) -> Result<(), Problem> {
+        let n = out.len().min(self.1.saturating_sub(from));
+        self.0.read(from, &mut out[..n])?;
+        out[n..].fill(0.0);
+        Ok(())
     }
 }
 

@@ -1,5 +1,15 @@
 //! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
 
+mod house;
+mod vocabulary;
+mod weights;
+
+pub use house::{House, HouseFault};
+pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS};
+pub use weights::{
+    GateWeights, MeasuredWeights, PickWeights, PriorWeights, RecordingWeights, RepairWeights, TimeWeights, Weights,
+};
+
 use crate::orders::What;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -62,9 +72,45 @@ pub struct Fault {
     pub tests: BTreeMap<String, BTreeMap<String, Mark>>,
     /// What is done about it.
     pub repair: String,
+    /// How long that usually takes.
+    pub minutes: f64,
+    /// What its parts cost as new originals, in the workshop's money.
+    pub price: f64,
+    /// What is bought: a kind of part.
+    pub part: String,
     /// What must stand there.
     #[serde(default)]
     pub caution: Vec<String>,
+}
+
+/// A way to buy a part.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PartOption {
+    /// What stands in the case as the repair's part.
+    pub id: String,
+    /// Words on screen.
+    pub words: String,
+    /// Times the price of a new original.
+    pub price: f64,
+    /// Times the repair's minutes.
+    pub hours: f64,
+    /// How long it usually lasts.
+    pub years: f64,
+    /// Share that is wrong from the start or fails within a year.
+    pub fails: f64,
+    /// The risk, in words.
+    pub risk: String,
+}
+
+/// A kind of part, and in what qualities it comes.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PartKind {
+    /// What is bought.
+    pub words: String,
+    /// The ways to buy it.
+    pub option: Vec<PartOption>,
 }
 
 /// An outcome of a test.
@@ -149,114 +195,6 @@ struct Caution {
     words: String,
 }
 
-/// Prior weights and evidence of the symptom itself.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PriorWeights {
-    /// Share of the unknown cause.
-    pub unknown: f64,
-    /// Factor of a history tag that a fault names.
-    pub history: f64,
-    /// A kind of symptom that fits.
-    pub kind_fits: f64,
-    /// One that does not.
-    pub kind_else: f64,
-    /// One of quite another family.
-    pub kind_far: f64,
-    /// Families of kinds.
-    pub families: Vec<Vec<String>>,
-    /// A symptom that peaks outside the speeds of a fault.
-    pub speed_else: f64,
-    /// Heard from the same corner.
-    pub same_corner: f64,
-    /// Heard from a place that says little.
-    pub neutral_place: f64,
-    /// Heard from the opposite.
-    pub opposite: f64,
-    /// Exponent of a second test of a group.
-    pub group: f64,
-}
-
-/// What repairs say.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RepairWeights {
-    /// Not cured, with an original part.
-    pub not_cured: f64,
-    /// Not cured, with a used or copy part.
-    pub not_cured_weak_part: f64,
-    /// Not cured, with other changes before the same drive.
-    pub not_cured_with_others: f64,
-    /// Improved.
-    pub improved: f64,
-    /// Cured: what it leaves of the others.
-    pub cured_others: f64,
-}
-
-/// What measurements say.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct MeasuredWeights {
-    /// Share of a base rate that is left when a value is far over its limit.
-    pub least: f64,
-}
-
-/// What recordings say.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RecordingWeights {
-    /// A cause that predicts the whole of the lines.
-    pub hit: f64,
-    /// A cause that predicts lines that are not there.
-    pub miss: f64,
-    /// A cause that predicts no lines.
-    pub silent: f64,
-    /// Share of the evidence below which a line is not there.
-    pub absent: f64,
-}
-
-/// What it says that a sound was picked.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PickWeights {
-    /// How often the right one is picked.
-    pub right: f64,
-    /// How often each wrong one is.
-    pub wrong: f64,
-}
-
-/// What getting there costs.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct TimeWeights {
-    /// Going up on the lift.
-    pub lift_minutes: f64,
-    /// Taking off what must come off.
-    pub off_minutes: f64,
-}
-
-/// All weights.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Weights {
-    /// Marks as probabilities.
-    pub marks: BTreeMap<String, f64>,
-    /// Rarity as prior weight.
-    pub rarity: BTreeMap<String, f64>,
-    /// Priors.
-    pub prior: PriorWeights,
-    /// Repairs.
-    pub repair: RepairWeights,
-    /// Recordings.
-    pub recording: RecordingWeights,
-    /// What measurements say.
-    pub measured: MeasuredWeights,
-    /// What a picked sound says.
-    pub pick: PickWeights,
-    /// Time.
-    pub time: TimeWeights,
-}
-
 /// Everything the program knows of the trade.
 #[derive(Clone, Debug)]
 pub struct Knowledge {
@@ -267,96 +205,15 @@ pub struct Knowledge {
     /// The weights.
     pub weights: Weights,
     cautions: BTreeMap<String, Caution>,
+    parts: BTreeMap<String, PartKind>,
 }
 
 /// The test in which the driver picks the sound that is like it; its outcome is the fault's id.
 pub const SOUND_PICK: &str = "sound-pick";
 
-/// Kinds of symptom.
-pub const KINDS: &[&str] = &[
-    "vibration",
-    "shudder",
-    "clunk",
-    "click-single",
-    "click-repeating",
-    "knock",
-    "whine",
-    "growl",
-    "squeal",
-    "rattle",
-    "grind",
-    "hard-shift",
-    "jumps-out",
-    "leak",
-    "no-drive",
-];
-
-/// History tags.
-pub const HISTORY: &[&str] = &[
-    "lowered",
-    "raised",
-    "ratio-changed",
-    "shaft-changed",
-    "axle-work",
-    "joints-changed",
-    "tyres-changed",
-    "gearbox-changed",
-    "sat-long",
-    "water-crossing",
-    "towing",
-    "crash",
-    "recent-boot-damage",
-    "fluid-changed",
-    "mount-changed",
-    "earlier-work",
-];
-
-/// Where a symptom is felt.
-pub const FELT: &[&str] = &["steering-wheel", "seat", "floor", "shifter", "pedal", "whole-body"];
-
-/// Where it is heard from.
-pub const HEARD_FROM: &[&str] = &["fl", "fr", "rl", "rr", "front", "rear", "centre", "unknown"];
-
-/// Kinds of places that faults and tests may name.
-pub const PLACE_KINDS: &[&str] = &[
-    "engine",
-    "engine-combustion",
-    "clutch",
-    "gearbox",
-    "gearbox-manual",
-    "gearbox-automatic",
-    "gearbox-separate",
-    "gearbox-transaxle",
-    "gear",
-    "transfer",
-    "coupler",
-    "prop",
-    "prop-with-cross",
-    "section",
-    "joint",
-    "cross-joint",
-    "flex-joint",
-    "support",
-    "slip",
-    "slip-at-gearbox",
-    "diff",
-    "diff-with-clutches",
-    "half",
-    "half-inner",
-    "half-outer",
-    "hub",
-    "axle-hub",
-    "wheel",
-    "strut",
-    "mount",
-    "mount-engine",
-    "mount-gearbox",
-    "mount-diff",
-];
-
 impl Knowledge {
     /// Reads the data files and checks that they fit together.
-    pub fn read(faults: &str, tests: &str, cautions: &str, weights: &str) -> Result<Self, String> {
+    pub fn read(faults: &str, tests: &str, cautions: &str, weights: &str, parts: &str) -> Result<Self, String> {
         #[derive(Deserialize)]
         #[serde(deny_unknown_fields)]
         struct Faults {
@@ -371,6 +228,7 @@ impl Knowledge {
             faults: toml::from_str::<Faults>(faults).map_err(|e| format!("faults: {e}"))?.fault,
             tests: toml::from_str::<Tests>(tests).map_err(|e| format!("tests: {e}"))?.test,
             cautions: toml::from_str(cautions).map_err(|e| format!("cautions: {e}"))?,
+            parts: toml::from_str(parts).map_err(|e| format!("options: {e}"))?,
             weights: toml::from_str(weights).map_err(|e| format!("weights: {e}"))?,
         };
         k.check()?;
@@ -398,6 +256,12 @@ impl Knowledge {
             }
             self.check_places(&f.id, &f.at)?;
             self.check_cautions(&f.id, &f.caution)?;
+            if f.minutes <= 0.0 || f.price < 0.0 {
+                return Err(format!("fault {}: minutes must be above 0 and the price not below", f.id));
+            }
+            if self.parts.get(&f.part).is_none_or(|p| p.option.is_empty()) {
+                return Err(format!("fault {}: kind of part “{}” is not known", f.id, f.part));
+            }
             for k in &f.kinds {
                 if !KINDS.contains(&k.as_str()) {
                     return Err(format!("fault {}: kind “{k}” is not known", f.id));
@@ -460,6 +324,11 @@ impl Knowledge {
         self.faults.iter().find(|f| f.id == id)
     }
 
+    /// The ways to buy what a fault needs; what the fault's words call it.
+    pub fn part(&self, fault: &Fault) -> Option<&PartKind> {
+        self.parts.get(&fault.part)
+    }
+
     /// A caution's words.
     pub fn caution(&self, id: &str) -> Option<&str> {
         self.cautions.get(id).map(|c| c.words.as_str())
@@ -468,10 +337,11 @@ impl Knowledge {
 
 static BUILTIN: LazyLock<Knowledge> = LazyLock::new(|| {
     let read = Knowledge::read(
-        include_str!("../../knowledge/faults.toml"),
-        include_str!("../../knowledge/tests.toml"),
-        include_str!("../../knowledge/cautions.toml"),
-        include_str!("../../knowledge/weights.toml"),
+        include_str!("../../../knowledge/faults.toml"),
+        include_str!("../../../knowledge/tests.toml"),
+        include_str!("../../../knowledge/cautions.toml"),
+        include_str!("../../../knowledge/weights.toml"),
+        include_str!("../../../knowledge/options.toml"),
     );
     match read {
         Ok(k) => k,
@@ -501,14 +371,18 @@ mod tests {
         let read = |faults: &str| {
             Knowledge::read(
                 faults,
-                include_str!("../../knowledge/tests.toml"),
-                include_str!("../../knowledge/cautions.toml"),
-                include_str!("../../knowledge/weights.toml"),
+                include_str!("../../../knowledge/tests.toml"),
+                include_str!("../../../knowledge/cautions.toml"),
+                include_str!("../../../knowledge/weights.toml"),
+                include_str!("../../../knowledge/options.toml"),
             )
             .unwrap_err()
         };
-        let entry =
-            |rest: &str| format!("[[fault]]\nid='x'\nname='x'\nat=['hub']\nrarity='usual'\nkinds=['growl']\nrepair=''\n{rest}");
+        let entry = |rest: &str| {
+            format!(
+                "[[fault]]\nid='x'\nname='x'\nat=['hub']\nrarity='usual'\nkinds=['growl']\nrepair=''\nminutes=1\nprice=1\npart='seal'\n{rest}"
+            )
+        };
         assert!(read(&entry("[fault.tests]\nturn={sideways='+'}")).contains("no outcome"));
         assert!(read(&entry("[fault.tests]\nkick={a='+'}")).contains("kick"));
         assert!(read(&entry("[fault.tests]\nturn={left='++',right='++'}")).contains("sum"));

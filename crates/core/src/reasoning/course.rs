@@ -1,0 +1,315 @@
+//! The course that costs least until the fault is cured: the next three moves, and what ordering parts now would
+//! cost against testing first.
+
+use super::knowledge::Knowledge;
+use super::next::{Before, Try, before, entropy, minutes_of, open};
+use super::policy::{Game, Move, Replacement, Standing, Trial};
+use super::{Hypothesis, Weighed};
+use crate::case::Case;
+use crate::vehicle::PlaceKind;
+use serde::Serialize;
+
+/// Causes that are told apart; what is less likely goes together.
+const CAUSES: usize = 14;
+const LEAST: f64 = 0.004;
+/// Tests that are weighed: those that settle most for their time.
+const TESTS: usize = 40;
+/// Moves that are looked ahead.
+pub const AHEAD: u32 = 2;
+/// Moves of the plan that are shown.
+const SHOWN: usize = 3;
+
+/// What an outcome of a planned test, or of a planned repair, means.
+#[derive(Clone, Debug, Serialize)]
+pub struct Meaning {
+    /// The outcome; `cured` or `not-cured` of a repair.
+    pub outcome: String,
+    /// How likely it is.
+    pub p: f64,
+    /// The cause that then stands first.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+    /// How sure it is then.
+    pub p_then: f64,
+}
+
+/// A move of the plan.
+#[derive(Clone, Debug, Serialize)]
+pub struct Step {
+    /// The test; none where a part is replaced.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub test: Option<String>,
+    /// The fault that is repaired; none where a test is made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fault: Option<String>,
+    /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// Minutes, with what must be done before it.
+    pub minutes: f64,
+    /// Work and parts, in the workshop's money.
+    pub cost: f64,
+    /// What each outcome means; the plan goes on with the likeliest.
+    pub outcomes: Vec<Meaning>,
+}
+
+/// The plan of a symptom.
+#[derive(Clone, Debug, Serialize)]
+pub struct Course {
+    /// The next moves.
+    pub steps: Vec<Step>,
+    /// What curing it costs on average when the plan is followed.
+    pub cost: f64,
+    /// What it costs on average when the likeliest cause is repaired now.
+    pub repair_first: f64,
+    /// What it costs on average when the best test comes first; none where no test is left.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub test_first: Option<f64>,
+}
+
+/// A case as a game, with what its numbers stand for.
+pub struct Play<'a> {
+    /// The game.
+    pub game: Game,
+    /// The hypothesis of each cause; the last cause is everything else.
+    pub causes: Vec<usize>,
+    /// The test of each trial.
+    tries: Vec<Try<'a>>,
+    preparations: Vec<Before>,
+}
+
+/// What a repair costs: its minutes, work and parts together.
+fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
+    let hour = k.weights.time.rate / 60.0;
+    match k.fault(&h.fault) {
+        Some(f) => (f.minutes, f.minutes * hour + f.price),
+        None => (k.weights.gate.hand_on_minutes, k.weights.gate.hand_on_minutes * hour),
+    }
+}
+
+impl<'a> Play<'a> {
+    /// Lays out a symptom of a case.
+    pub(crate) fn new(case: &Case, k: &'a Knowledge, symptom: &str, w: &Weighed) -> Self {
+        let mut causes: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] >= LEAST && !w.all[i].is_unknown()).collect();
+        causes.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        causes.truncate(CAUSES);
+        let others: Vec<usize> = (0..w.all.len()).filter(|i| !causes.contains(i)).collect();
+        let rest: f64 = others.iter().map(|&i| w.p[i]).sum();
+        let mut p: Vec<f64> = causes.iter().map(|&i| w.p[i]).collect();
+        p.push(rest);
+        let hour = k.weights.time.rate / 60.0;
+        let mut preparations: Vec<Before> = vec![];
+        let mut bit = |b: Before| -> u32 {
+            let n = preparations.iter().position(|have| *have == b).unwrap_or_else(|| {
+                preparations.push(b);
+                preparations.len() - 1
+            });
+            // Beyond what the bits can tell apart a preparation is counted with the last.
+            1 << n.min(31)
+        };
+        let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
+        let mut replacements: Vec<Replacement> = causes
+            .iter()
+            .map(|&i| {
+                let below = !w.all[i].place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
+                Replacement { cost: repair(k, &w.all[i]).1, needs: if below && !up { bit(Before::Up) } else { 0 } }
+            })
+            .collect();
+        replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0 });
+        let now = entropy(&w.p);
+        let mut worth: Vec<(f64, Try, Vec<Vec<f64>>)> = open(case, k, symptom)
+            .into_iter()
+            .filter_map(|t| {
+                let all = t.rows(case, k, &w.all);
+                let left: f64 = all
+                    .iter()
+                    .map(|row| {
+                        let joint: Vec<f64> = w.p.iter().zip(row).map(|(p, l)| p * l).collect();
+                        let chance: f64 = joint.iter().sum();
+                        chance * entropy(&joint.iter().map(|j| j / chance.max(1e-300)).collect::<Vec<_>>())
+                    })
+                    .sum();
+                let rows = all
+                    .iter()
+                    .map(|row| {
+                        let mut of: Vec<f64> = causes.iter().map(|&i| row[i]).collect();
+                        of.push(others.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / rest.max(1e-300));
+                        of
+                    })
+                    .collect();
+                let bits = now - left;
+                (bits > 0.005).then_some((bits / t.test.minutes, t, rows))
+            })
+            .collect();
+        worth.sort_by(|a, b| b.0.total_cmp(&a.0));
+        worth.truncate(TESTS);
+        let (mut tries, mut trials) = (vec![], vec![]);
+        for (_, t, rows) in worth {
+            let needs = before(case, t.test, t.at.as_ref()).into_iter().fold(0, |n, b| n | bit(b));
+            trials.push(Trial { cost: t.test.minutes * hour, needs, rows });
+            tries.push(t);
+        }
+        let costs = preparations.iter().map(|b| minutes_of(b, k) * hour).collect();
+        Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, preparations }
+    }
+
+    fn needed(&self, k: &Knowledge, needs: u32, s: &Standing) -> f64 {
+        let open = |b: &usize| needs & !s.prepared & (1 << b) != 0;
+        (0..self.preparations.len()).filter(open).map(|b| minutes_of(&self.preparations[b], k)).sum()
+    }
+
+    fn first(&self, w: &Weighed, s: &Standing) -> (String, String, f64) {
+        let sum: f64 = s.weight.iter().sum();
+        let best = (0..s.weight.len()).max_by(|&a, &b| s.weight[a].total_cmp(&s.weight[b])).unwrap_or(0);
+        let name = self.causes.get(best).map(|&i| (w.all[i].fault.clone(), w.all[i].at.clone()));
+        let (fault, at) = name.unwrap_or_else(|| ("unknown".into(), "none".into()));
+        (fault, at, s.weight[best] / sum.max(1e-300))
+    }
+
+    /// One move told, and the standing after its likeliest outcome.
+    fn step(&self, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
+        let hour = k.weights.time.rate / 60.0;
+        let sum: f64 = s.weight.iter().sum();
+        let meaning = |outcome: &str, then: &Standing, p: f64| {
+            let (fault, at, p_then) = self.first(w, then);
+            Meaning { outcome: outcome.into(), p, fault, at, p_then }
+        };
+        match m {
+            Move::Test(t) => {
+                let (one, trial) = (&self.tries[t], &self.game.trials[t]);
+                let after: Vec<Standing> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
+                let chance = |s: &Standing| s.weight.iter().sum::<f64>() / sum;
+                let outcomes = one.test.outcomes.iter().zip(&after).map(|(o, a)| meaning(&o.id, a, chance(a))).collect();
+                let minutes = one.test.minutes + self.needed(k, trial.needs, s);
+                let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
+                let step = Step {
+                    test: Some(one.test.id.clone()),
+                    fault: None,
+                    at: one.at.as_ref().map(|p| p.id.clone()),
+                    gear: one.gear.clone(),
+                    minutes,
+                    cost: minutes * hour,
+                    outcomes,
+                };
+                (step, likeliest.unwrap_or_else(|| s.clone()))
+            }
+            Move::Replace(c) => {
+                let (needs, h) = (self.game.replacements[c].needs, self.causes.get(c).map(|&i| &w.all[i]));
+                let (minutes, cost) =
+                    h.map_or((k.weights.gate.hand_on_minutes, self.game.replacements[c].cost), |h| repair(k, h));
+                let before = self.needed(k, needs, s);
+                let left = self.game.not_cured(s, c);
+                let mut cured = s.clone();
+                (0..cured.weight.len()).filter(|i| *i != c).for_each(|i| cured.weight[i] = 0.0);
+                let p = s.weight[c] / sum;
+                let step = Step {
+                    test: None,
+                    fault: Some(h.map_or("unknown".into(), |h| h.fault.clone())),
+                    at: Some(h.map_or("none".into(), |h| h.at.clone())),
+                    gear: h.and_then(|h| h.gear.clone()),
+                    minutes: minutes + before,
+                    cost: cost + before * hour,
+                    outcomes: vec![meaning("cured", &cured, p), meaning("not-cured", &left, 1.0 - p)],
+                };
+                (step, left)
+            }
+        }
+    }
+
+    /// The plan.
+    pub(crate) fn course(&self, k: &Knowledge, w: &Weighed) -> Course {
+        let start = self.game.start();
+        let (cost, mut next) = self.game.best(&start, AHEAD);
+        let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
+        let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
+        let tests = self.game.promising(&start).into_iter();
+        let test_first = tests.map(|(_, t)| self.game.course(&start, Move::Test(t), AHEAD - 1)).min_by(f64::total_cmp);
+        let (mut steps, mut s) = (vec![], start);
+        while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
+            let (step, then) = self.step(k, w, &s, m);
+            let is_repair = step.test.is_none();
+            steps.push(step);
+            // What comes after a repair depends on whether it cured: the plan ends there.
+            if is_repair {
+                break;
+            }
+            s = then;
+            next = self.game.best(&s, AHEAD).1;
+        }
+        Course { steps, cost, repair_first, test_first }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::knowledge::builtin;
+    use super::super::{diagnose, weigh};
+    use super::*;
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
+        for (k, x) in more.as_object().unwrap() {
+            doc[k] = x.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
+
+    #[test]
+    fn a_game_keeps_the_beliefs_and_every_row_is_whole() {
+        for v in every_layout() {
+            let c = case(v, "vibration", json!({}));
+            let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+            let play = Play::new(&c, builtin(), "S1", &w);
+            assert!((play.game.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
+            for t in &play.game.trials {
+                for cause in 0..play.game.p.len() {
+                    let sum: f64 = t.rows.iter().map(|r| r[cause]).sum();
+                    assert!((sum - 1.0).abs() < 1e-6, "{sum}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_plan_is_no_dearer_than_either_way_to_begin() {
+        for v in every_layout() {
+            for kind in ["vibration", "click-repeating", "growl"] {
+                let d = diagnose(&case(v.clone(), kind, json!({})), builtin(), None);
+                let c = &d.symptoms[0].course;
+                assert!(!c.steps.is_empty() && c.cost <= c.repair_first + 1e-6, "{} {kind}", v.name);
+                assert!(c.test_first.is_none_or(|t| c.cost <= t + 1e-6));
+                assert!(c.steps.iter().all(|s| (s.outcomes.iter().map(|o| o.p).sum::<f64>() - 1.0).abs() < 1e-6));
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_sure_is_repaired_and_what_is_open_is_tested() {
+        let open = diagnose(&case(front_drive(), "click-repeating", json!({})), builtin(), None);
+        assert!(open.symptoms[0].course.steps[0].test.is_some(), "{:?}", open.symptoms[0].course.steps[0]);
+        let sure = json!({"observations": [{"test": "turn", "outcome": "right"}, {"test": "boot-look", "at": "half.fl.outer", "outcome": "torn"},
+            {"test": "boot-look", "at": "half.fr.outer", "outcome": "sound"}, {"test": "neutral-coast", "outcome": "stops"},
+            {"test": "lash-watch", "outcome": "outer-joint", "at": "half.fl.outer"}]});
+        let d = diagnose(&case(front_drive(), "click-repeating", sure), builtin(), None);
+        assert!(d.symptoms[0].ranked[0].p > 0.8, "{:?}", d.symptoms[0].ranked[0].p);
+        assert_eq!(d.symptoms[0].course.steps[0].fault.as_deref(), Some("outer-joint-worn"));
+    }
+
+    #[test]
+    fn being_up_already_is_not_paid_again() {
+        let minutes = |on: &str| {
+            let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
+            let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+            let play = Play::new(&c, builtin(), "S1", &w);
+            play.game.preparations.len() as f64 + play.game.replacements.iter().map(|r| f64::from(r.needs)).sum::<f64>()
+        };
+        assert!(minutes("ground") > minutes("lift"));
+    }
+}

@@ -1,0 +1,112 @@
+//! What a workshop has changed of the knowledge that ships: minutes, how common a fault is, prices, the certainty
+//! at which it buys parts. Everything else stays as it ships, and every change can be seen and taken back.
+
+use super::Knowledge;
+use crate::problem::Problem;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// A workshop's changes to one fault.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HouseFault {
+    /// common, usual or rare.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rarity: Option<String>,
+    /// How long its repair takes here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub minutes: Option<f64>,
+    /// What its parts cost here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub price: Option<f64>,
+}
+
+/// A workshop's changes.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct House {
+    /// Minutes of tests.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tests: BTreeMap<String, f64>,
+    /// Faults.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub faults: BTreeMap<String, HouseFault>,
+    /// What an hour costs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<f64>,
+    /// From how sure on parts are bought without a reason.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certainty: Option<f64>,
+}
+
+fn within(x: f64, (from, to): (f64, f64), field: &str) -> Result<f64, Problem> {
+    if (from..=to).contains(&x) {
+        return Ok(x);
+    }
+    Err(Problem::new("out-of-range", format!("it must be from {from} to {to}")).field(field))
+}
+
+impl House {
+    /// The knowledge as this workshop has it. What names no test or fault (any more) is refused by name.
+    pub fn over(&self, shipped: &Knowledge) -> Result<Knowledge, Problem> {
+        let mut k = shipped.clone();
+        for (id, minutes) in &self.tests {
+            let t = k.tests.iter_mut().find(|t| t.id == *id);
+            let t = t.ok_or_else(|| Problem::new("unknown-test", format!("no test “{id}”")).field("test"))?;
+            t.minutes = within(*minutes, (0.5, 600.0), "minutes")?;
+        }
+        for (id, change) in &self.faults {
+            if let Some(r) = change.rarity.as_ref().filter(|r| !k.weights.rarity.contains_key(*r)) {
+                return Err(Problem::new("unknown-rarity", format!("“{r}” is none of common, usual, rare")).field("rarity"));
+            }
+            let f = k.faults.iter_mut().find(|f| f.id == *id);
+            let f = f.ok_or_else(|| Problem::new("unknown-fault", format!("no fault “{id}”")).field("fault"))?;
+            if let Some(r) = &change.rarity {
+                f.rarity = r.clone();
+            }
+            if let Some(m) = change.minutes {
+                f.minutes = within(m, (1.0, 6000.0), "minutes")?;
+            }
+            if let Some(p) = change.price {
+                f.price = within(p, (0.0, 1e6), "price")?;
+            }
+        }
+        if let Some(r) = self.rate {
+            k.weights.time.rate = within(r, (0.0, 1e4), "rate")?;
+        }
+        if let Some(c) = self.certainty {
+            k.weights.gate.certainty = within(c, (0.5, 0.99), "certainty")?;
+        }
+        Ok(k)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::builtin;
+    use super::*;
+
+    #[test]
+    fn a_workshop_changes_what_it_names_and_nothing_else() {
+        let mut h = House { rate: Some(80.0), certainty: Some(0.9), ..House::default() };
+        h.tests.insert("wheel-rock".into(), 7.0);
+        h.faults.insert("joint-worn".into(), HouseFault { rarity: Some("rare".into()), price: Some(70.0), minutes: None });
+        let k = h.over(builtin()).unwrap();
+        assert_eq!((k.test("wheel-rock").unwrap().minutes, k.weights.time.rate, k.weights.gate.certainty), (7.0, 80.0, 0.9));
+        let (now, was) = (k.fault("joint-worn").unwrap(), builtin().fault("joint-worn").unwrap());
+        assert_eq!((now.rarity.as_str(), now.price, now.minutes), ("rare", 70.0, was.minutes));
+        assert_eq!(k.fault("prop-bent").unwrap().price, builtin().fault("prop-bent").unwrap().price);
+        let back: House = serde_json::from_value(serde_json::to_value(&h).unwrap()).unwrap();
+        assert_eq!(back, h);
+    }
+
+    #[test]
+    fn what_cannot_be_is_refused_by_field() {
+        let field = |h: House| h.over(builtin()).unwrap_err().field.unwrap();
+        assert_eq!(field(House { tests: [("kick".into(), 3.0)].into(), ..House::default() }), "test");
+        assert_eq!(field(House { tests: [("wheel-rock".into(), -3.0)].into(), ..House::default() }), "minutes");
+        assert_eq!(field(House { certainty: Some(0.2), ..House::default() }), "certainty");
+        let f = HouseFault { rarity: Some("often".into()), ..HouseFault::default() };
+        assert_eq!(field(House { faults: [("joint-worn".into(), f)].into(), ..House::default() }), "rarity");
+    }
+}

@@ -1,0 +1,279 @@
+//! What to do next, by what it costs until the fault is cured.
+//!
+//! Causes with their probabilities, tests that part them, replacements that cure one each and show it. A test's
+//! worth is not only what it settles: it must save more than it costs. The best course would need every order of
+//! everything to be weighed ([`Game::optimum`], which small games allow); the plan looks a few moves ahead and
+//! closes with the best order of replacements, which is known exactly: by cost over probability, cheapest first
+//! (the classic search of boxes: Σ of costs met is least when cᵢ/pᵢ rises).
+
+use std::collections::HashMap;
+
+/// A test: what it costs, what must be done before it once, and how likely each outcome is under each cause.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Trial {
+    /// Cost of doing it.
+    pub cost: f64,
+    /// Bits of the preparations that it needs.
+    pub needs: u32,
+    /// A row for each outcome, a likelihood for each cause; the rows of a cause sum to 1.
+    pub rows: Vec<Vec<f64>>,
+}
+
+/// A replacement: cures one cause, and is seen to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Replacement {
+    /// Work and parts.
+    pub cost: f64,
+    /// Bits of the preparations that it needs.
+    pub needs: u32,
+}
+
+/// A fault to be cured.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Game {
+    /// Probability of each cause.
+    pub p: Vec<f64>,
+    /// What cures each.
+    pub replacements: Vec<Replacement>,
+    /// The tests that there are.
+    pub trials: Vec<Trial>,
+    /// What each preparation costs, once.
+    pub preparations: Vec<f64>,
+}
+
+/// A move.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Move {
+    /// A test, by its number.
+    Test(usize),
+    /// A replacement, by its cause.
+    Replace(usize),
+}
+
+/// Where a game stands: what is believed (not summing to 1: the sum is how likely this course of things is), what
+/// was tested, what is prepared.
+#[derive(Clone, Debug)]
+pub struct Standing {
+    /// Weight of each cause.
+    pub weight: Vec<f64>,
+    /// Bits of the tests done.
+    pub done: u128,
+    /// Bits of what is prepared.
+    pub prepared: u32,
+}
+
+/// Tests that are looked at more than one move ahead.
+const LOOKED_AT: usize = 8;
+
+impl Game {
+    /// The beginning.
+    pub fn start(&self) -> Standing {
+        Standing { weight: self.p.clone(), done: 0, prepared: 0 }
+    }
+
+    fn preparing(&self, needs: u32, prepared: u32) -> f64 {
+        let (mut open, mut sum) = (needs & !prepared, 0.0);
+        while open != 0 {
+            sum += self.preparations[open.trailing_zeros() as usize];
+            open &= open - 1;
+        }
+        sum
+    }
+
+    /// Cost of replacing until it is cured, best order, times the weight of the standing; and what comes first.
+    pub fn replacing(&self, s: &Standing) -> (f64, Option<usize>) {
+        let cost = |r: &Replacement| r.cost + self.preparing(r.needs, s.prepared);
+        let alive = s.weight.iter().enumerate().filter(|(_, w)| **w > 0.0);
+        let mut order: Vec<(f64, usize)> = alive.map(|(i, w)| (cost(&self.replacements[i]) / w, i)).collect();
+        order.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
+        let (mut left, mut sum, mut prepared): (f64, f64, u32) = (s.weight.iter().sum(), 0.0, s.prepared);
+        for &(_, i) in &order {
+            let r = &self.replacements[i];
+            sum += left * (r.cost + self.preparing(r.needs, prepared));
+            prepared |= r.needs;
+            left -= s.weight[i];
+        }
+        (sum, order.first().map(|o| o.1))
+    }
+
+    /// After an outcome of a test; the weight falls to what that outcome leaves.
+    pub fn after(&self, s: &Standing, test: usize, outcome: usize) -> Standing {
+        let t = &self.trials[test];
+        let weight = s.weight.iter().zip(&t.rows[outcome]).map(|(w, l)| w * l).collect();
+        Standing { weight, done: s.done | 1 << test, prepared: s.prepared | t.needs }
+    }
+
+    /// After a replacement that did not cure.
+    pub fn not_cured(&self, s: &Standing, cause: usize) -> Standing {
+        let mut weight = s.weight.clone();
+        weight[cause] = 0.0;
+        Standing { weight, done: s.done, prepared: s.prepared | self.replacements[cause].needs }
+    }
+
+    /// Cost of a move by itself, times the weight of the standing.
+    fn price(&self, s: &Standing, m: Move) -> f64 {
+        let (cost, needs) = match m {
+            Move::Test(t) => (self.trials[t].cost, self.trials[t].needs),
+            Move::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),
+        };
+        s.weight.iter().sum::<f64>() * (cost + self.preparing(needs, s.prepared))
+    }
+
+    /// Tests that begin the cheapest courses, cheapest first, as far as one move tells.
+    pub fn promising(&self, s: &Standing) -> Vec<(f64, usize)> {
+        let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (self.course(s, Move::Test(t), 0), t)).collect();
+        near.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
+        near.truncate(LOOKED_AT);
+        near
+    }
+
+    fn open(&self, s: &Standing) -> impl Iterator<Item = usize> + use<> {
+        let done = s.done;
+        (0..self.trials.len()).filter(move |t| done & (1 << t) == 0)
+    }
+
+    /// Cost of a move and of going on after it, looking so many moves further.
+    pub fn course(&self, s: &Standing, m: Move, further: u32) -> f64 {
+        let then = match m {
+            Move::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.best(&self.after(s, t, o), further).0).sum(),
+            Move::Replace(c) => self.best(&self.not_cured(s, c), further).0,
+        };
+        self.price(s, m) + then
+    }
+
+    /// The least cost from a standing, looking so many moves ahead, times its weight; and the move that begins it.
+    pub fn best(&self, s: &Standing, ahead: u32) -> (f64, Option<Move>) {
+        let (cost, first) = self.replacing(s);
+        let mut best = (cost, first.map(Move::Replace));
+        // Where one cause is left, or nothing at all, nothing is to be parted.
+        if ahead == 0 || s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
+            return best;
+        }
+        let near = self.promising(s);
+        if ahead == 1 {
+            return near.first().filter(|n| n.0 < best.0).map_or(best, |n| (n.0, Some(Move::Test(n.1))));
+        }
+        for m in near.into_iter().map(|n| Move::Test(n.1)).chain(first.map(Move::Replace)) {
+            let cost = self.course(s, m, ahead - 1);
+            if cost < best.0 - 1e-12 {
+                best = (cost, Some(m));
+            }
+        }
+        best
+    }
+
+    fn key(&self, s: &Standing) -> Vec<u64> {
+        // Where the weights stand to each other, what was done and what is prepared.
+        let sum: f64 = s.weight.iter().sum();
+        let mut key: Vec<u64> = s.weight.iter().map(|w| (w / sum * 1e12).round() as u64).collect();
+        key.extend([s.done as u64, (s.done >> 64) as u64, u64::from(s.prepared)]);
+        key
+    }
+
+    /// The least cost that any course can have, every order of everything weighed. For small games.
+    pub fn optimum(&self) -> f64 {
+        self.least(&self.start(), &mut HashMap::new())
+    }
+
+    fn least(&self, s: &Standing, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
+        let sum: f64 = s.weight.iter().sum();
+        if sum <= 1e-15 {
+            return 0.0;
+        }
+        let key = self.key(s);
+        if let Some(c) = known.get(&key) {
+            return c * sum;
+        }
+        let mut best = f64::MAX;
+        for t in self.open(s) {
+            let then: f64 = (0..self.trials[t].rows.len()).map(|o| self.least(&self.after(s, t, o), known)).sum();
+            best = best.min(self.price(s, Move::Test(t)) + then);
+        }
+        for c in (0..s.weight.len()).filter(|&c| s.weight[c] > 0.0) {
+            best = best.min(self.price(s, Move::Replace(c)) + self.least(&self.not_cured(s, c), known));
+        }
+        known.insert(key, best / sum);
+        best
+    }
+
+    /// What following the plan costs, on average over everything that may come out.
+    pub fn followed(&self, ahead: u32) -> f64 {
+        self.follow(&self.start(), ahead, &mut HashMap::new())
+    }
+
+    fn follow(&self, s: &Standing, ahead: u32, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
+        let sum: f64 = s.weight.iter().sum();
+        if sum <= 1e-15 {
+            return 0.0;
+        }
+        let key = self.key(s);
+        if let Some(c) = known.get(&key) {
+            return c * sum;
+        }
+        let Some(m) = self.best(s, ahead).1 else { return 0.0 };
+        let then: f64 = match m {
+            Move::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum(),
+            Move::Replace(c) => self.follow(&self.not_cured(s, c), ahead, known),
+        };
+        let cost = self.price(s, m) + then;
+        known.insert(key, cost / sum);
+        cost
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn plain(p: &[f64], costs: &[f64], trials: &[(f64, &[&[f64]])]) -> Game {
+        Game {
+            p: p.to_vec(),
+            replacements: costs.iter().map(|&cost| Replacement { cost, needs: 0 }).collect(),
+            trials: trials
+                .iter()
+                .map(|(cost, rows)| Trial { cost: *cost, needs: 0, rows: rows.iter().map(|r| r.to_vec()).collect() })
+                .collect(),
+            preparations: vec![],
+        }
+    }
+
+    #[test]
+    fn without_tests_the_cheapest_for_its_chance_comes_first() {
+        // 0.5 at 100 is 200 each; 0.3 at 30 is 100 each; 0.2 at 90 is 450 each.
+        let g = plain(&[0.5, 0.3, 0.2], &[100.0, 30.0, 90.0], &[]);
+        // 30 always, 100 with 0.7, 90 with 0.2.
+        assert_eq!(g.replacing(&g.start()), (30.0 + 70.0 + 18.0, Some(1)));
+        assert!((g.optimum() - 118.0).abs() < 1e-9 && (g.followed(2) - 118.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_test_is_made_when_it_saves_more_than_it_costs() {
+        let sure: (f64, &[&[f64]]) = (10.0, &[&[1.0, 0.0], &[0.0, 1.0]]);
+        let g = plain(&[0.5, 0.5], &[100.0, 100.0], &[sure]);
+        // Tested: 10 + 100. Blind: 100 + 50.
+        assert_eq!(g.best(&g.start(), 1), (110.0, Some(Move::Test(0))));
+        let dear = plain(&[0.5, 0.5], &[100.0, 100.0], &[(60.0, sure.1)]);
+        assert_eq!(dear.best(&dear.start(), 2).0, 150.0);
+    }
+
+    #[test]
+    fn a_preparation_is_paid_once() {
+        let mut g = plain(&[0.5, 0.5], &[100.0, 100.0], &[(1.0, &[&[1.0, 0.0], &[0.0, 1.0]])]);
+        g.preparations = vec![7.0];
+        g.trials[0].needs = 1;
+        g.replacements[0].needs = 1;
+        // Up for the test, and up already for the replacement.
+        assert!((g.optimum() - (1.0 + 7.0 + 100.0)).abs() < 1e-9);
+        assert!((g.followed(2) - g.optimum()).abs() < 1e-9);
+    }
+
+    #[test]
+    fn two_tests_that_say_nothing_alone_are_seen_together() {
+        // Which of the two rows comes out depends on both tests: the cause is told by their pair only in part.
+        let half: (f64, &[&[f64]]) = (4.0, &[&[1.0, 1.0, 0.0, 0.0], &[0.0, 0.0, 1.0, 1.0]]);
+        let other: (f64, &[&[f64]]) = (4.0, &[&[1.0, 0.0, 1.0, 0.0], &[0.0, 1.0, 0.0, 1.0]]);
+        let g = plain(&[0.25; 4], &[100.0; 4], &[half, other]);
+        assert!((g.optimum() - 108.0).abs() < 1e-9);
+        assert!((g.followed(2) - 108.0).abs() < 1e-9);
+    }
+}
