@@ -9,6 +9,7 @@
 
 pub mod cases;
 pub mod drives;
+pub mod house;
 pub mod incoming;
 pub mod jobs;
 pub mod people;

@@ -13,6 +13,7 @@ pub mod drawing;
 pub mod driving;
 pub mod exchange;
 pub mod fail;
+pub mod knowledge;
 pub mod page;
 pub mod statics;
 pub mod stations;
@@ -68,6 +69,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(stations::routes())
         .merge(auth::routes())
         .merge(vehicles::routes())
+        .merge(knowledge::routes())
         .merge(api::pages())
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))

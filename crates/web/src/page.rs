@@ -7,13 +7,14 @@ use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::orders::Base;
 use baricord_core::progress::{Station, is_done, waiting};
-use baricord_core::reasoning::knowledge::{Knowledge, builtin};
+use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
 use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose};
 use baricord_core::verify::Verification;
 use baricord_store::Scope;
 use baricord_store::cases::StoredCase;
 use baricord_store::jobs::Job;
 use serde::Deserialize;
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
 
@@ -32,6 +33,8 @@ pub struct Known {
     pub proof: Option<Verification>,
     pub diagnosis: Diagnosis,
     pub job: Option<Job>,
+    /// The knowledge as the workshop has it.
+    pub knowledge: Cow<'static, Knowledge>,
     /// The symptom that the page is about.
     pub symptom: Option<String>,
 }
@@ -46,12 +49,13 @@ impl Known {
             Some((a, v)) => (Some(a), Some(v)),
             None => (None, None),
         };
-        let diagnosis = diagnose(&stored.case, builtin(), analysis.as_ref());
+        let knowledge = knowledge_of(&scope.house().await?)?;
+        let diagnosis = diagnose(&stored.case, &knowledge, analysis.as_ref());
         let symptom = symptom
             .filter(|s| stored.case.symptom(s).is_some())
             .map(String::from)
             .or_else(|| stored.case.symptoms.first().map(|s| s.id.clone()));
-        Ok(Self { stored, analysis, proof, diagnosis, job, symptom })
+        Ok(Self { stored, analysis, proof, diagnosis, job, knowledge, symptom })
     }
     /// The case.
     pub fn case(&self) -> &Case {
@@ -62,6 +66,11 @@ impl Known {
         let id = self.symptom.as_deref()?;
         self.diagnosis.symptoms.iter().find(|s| s.id == id)
     }
+}
+
+/// The knowledge with a workshop's changes; what ships where it has none.
+pub fn knowledge_of(house: &House) -> Result<Cow<'static, Knowledge>, Fail> {
+    Ok(if *house == House::default() { Cow::Borrowed(builtin()) } else { Cow::Owned(house.over(builtin())?) })
 }
 
 /// A station on the dimension line.
@@ -211,7 +220,7 @@ fn subtitle(case: &Case) -> String {
 }
 
 fn ledger(k: &Known) -> Ledger {
-    let (kb, case) = (builtin(), k.case());
+    let (kb, case) = (&*k.knowledge, k.case());
     let Some(a) = k.answer() else { return Ledger::default() };
     let symptom = case.symptom(&a.id);
     let mut l = Ledger {

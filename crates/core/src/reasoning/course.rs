@@ -220,14 +220,20 @@ impl<'a> Play<'a> {
         }
     }
 
+    /// What it costs on average when the best test comes first; none where no test is left.
+    pub(crate) fn test_first(&self) -> Option<f64> {
+        let start = self.game.start();
+        let tests = self.game.promising(&start).into_iter();
+        tests.map(|(_, t)| self.game.course(&start, Move::Test(t), AHEAD - 1)).min_by(f64::total_cmp)
+    }
+
     /// The plan.
     pub(crate) fn course(&self, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();
         let (cost, mut next) = self.game.best(&start, AHEAD);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
         let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
-        let tests = self.game.promising(&start).into_iter();
-        let test_first = tests.map(|(_, t)| self.game.course(&start, Move::Test(t), AHEAD - 1)).min_by(f64::total_cmp);
+        let test_first = self.test_first();
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
             let (step, then) = self.step(k, w, &s, m);

@@ -191,7 +191,10 @@ pub(super) fn observations(
             words: words(v, t, outcome, o.at.as_deref()),
             test: t.id.clone(),
             at: o.at.clone(),
-            likelihood: outcome_likelihood(v, k, all, t, outcome, at.as_ref(), gear.as_deref()),
+            likelihood: outcome_likelihood(v, k, all, t, outcome, at.as_ref(), gear.as_deref())
+                .into_iter()
+                .map(|l| l.powf(k.weights.prior.each))
+                .collect(),
             group: t.group.clone(),
         });
     }

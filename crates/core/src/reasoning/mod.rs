@@ -7,6 +7,7 @@
 
 pub mod course;
 mod evidence;
+pub mod gate;
 mod hypotheses;
 pub mod knowledge;
 mod next;
@@ -215,6 +216,50 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
         }
     }
     Diagnosis { symptoms, warnings: seen }
+}
+
+/// What is believed of each of [`hypotheses`], in their order.
+pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Vec<f64> {
+    weigh(case, k, symptom, analysis, &mut vec![]).p
+}
+
+/// The plan of a symptom alone.
+pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> course::Course {
+    let w = weigh(case, k, symptom, analysis, &mut vec![]);
+    course::Play::new(case, k, symptom, &w).course(k, &w)
+}
+
+/// A test that can be made as the vehicle stands, with what its outcomes say.
+#[derive(Clone, Debug)]
+pub struct Possible {
+    /// The test.
+    pub test: String,
+    /// Where.
+    pub at: Option<String>,
+    /// In which gear.
+    pub gear: Option<String>,
+    /// Minutes, with what must be done before it.
+    pub minutes: f64,
+    /// Its outcomes.
+    pub outcomes: Vec<String>,
+    /// A row for each outcome: how likely it is under each hypothesis.
+    pub rows: Vec<Vec<f64>>,
+}
+
+/// The tests of a symptom that were not made yet, in the order of the catalogue.
+pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
+    let all = hypotheses(&case.vehicle, k);
+    next::open(case, k, symptom)
+        .into_iter()
+        .map(|t| Possible {
+            test: t.test.id.clone(),
+            at: t.at.as_ref().map(|p| p.id.clone()),
+            gear: t.gear.clone(),
+            minutes: next::minutes(case, k, t.test, t.at.as_ref()),
+            outcomes: t.test.outcomes.iter().map(|o| o.id.clone()).collect(),
+            rows: t.rows(case, k, &all),
+        })
+        .collect()
 }
 
 #[cfg(test)]

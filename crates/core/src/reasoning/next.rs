@@ -98,7 +98,7 @@ pub(crate) fn minutes_of(b: &Before, k: &Knowledge) -> f64 {
 }
 
 /// Minutes of a test as the vehicle stands.
-fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
+pub(crate) fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
     t.minutes + before(case, t, at).iter().map(|b| minutes_of(b, k)).sum::<f64>()
 }
 

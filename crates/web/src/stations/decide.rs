@@ -13,8 +13,10 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::Ranked;
+use baricord_core::reasoning::gate::{Asked, Gate, Gates, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
-use serde_json::json;
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// One outcome to tap.
@@ -51,11 +53,44 @@ pub struct CauseRow {
     pub percent: u32,
     pub bar: f64,
     pub because: Vec<(String, String)>,
+    /// Why a reason is asked; nothing where the way is free.
+    pub asked: Vec<String>,
+    /// Ordering now beside testing first.
+    pub costs: Vec<CostBar>,
+    pub options: Vec<OptionRow>,
+}
+
+/// What a way to begin costs on average until the vehicle is cured.
+pub struct CostBar {
+    pub words: &'static str,
+    pub cost: String,
+    pub bar: f64,
+}
+
+/// A way to buy a part.
+pub struct OptionRow {
+    pub id: String,
+    pub words: String,
+    pub price: String,
+    pub hours: String,
+    pub years: String,
+    pub per_year: String,
+    pub risk: String,
+}
+
+/// A move of the plan.
+pub struct PlanStep {
+    pub number: usize,
+    pub words: String,
+    pub minutes: String,
+    pub cost: String,
+    pub is_repair: bool,
+    pub meanings: Vec<String>,
 }
 
 /// Cards for the proposed tests of a case.
 pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
-    let (kb, case) = (builtin(), k.case());
+    let (kb, case) = (&*k.knowledge, k.case());
     let Some(a) = k.answer() else { return vec![] };
     a.next
         .iter()
@@ -134,27 +169,136 @@ struct DecidePage {
     f: Frame,
     sentence: String,
     cards: Vec<TestCard>,
+    plan: Vec<PlanStep>,
+    plan_cost: String,
     causes: Vec<CauseRow>,
     line: u32,
     history: Vec<(String, String)>,
+    /// What was changed as due, which is no diagnosis.
+    due: Vec<String>,
 }
 
-/// Below this a cause is not sure enough to buy parts for.
-const SURE: f64 = 0.8;
+/// Causes that can be acted on from the page.
+const ACTED_ON: usize = 12;
+
+/// Money without cents.
+fn money(x: f64) -> String {
+    format!("{x:.0}")
+}
+
+/// The plan in words; the likeliest outcomes first.
+fn plan(k: &Known) -> Vec<PlanStep> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let Some(a) = k.answer() else { return vec![] };
+    a.course
+        .steps
+        .iter()
+        .enumerate()
+        .map(|(i, s)| {
+            let test = s.test.as_deref();
+            let at = s.at.as_deref();
+            let words = match (test, s.fault.as_deref()) {
+                (Some(t), _) => ask_words(kb, case, t, at, s.gear.as_deref()),
+                (None, Some("unknown")) => "Hand it on: nothing that is known fits".into(),
+                (None, f) => {
+                    format!("Repair: {}", cause_words(kb, case, f.unwrap_or_default(), at.unwrap_or("none"), s.gear.as_deref()))
+                }
+            };
+            let mut outcomes: Vec<_> = s.outcomes.iter().filter(|o| o.p >= 0.01).collect();
+            outcomes.sort_by(|x, y| y.p.total_cmp(&x.p));
+            let meanings = outcomes
+                .iter()
+                .take(4)
+                .map(|o| {
+                    let rule = test.and_then(|t| kb.test(t)).and_then(|t| t.outcome(&o.outcome));
+                    let outcome = rule.map_or(o.outcome.replace('-', " "), |r| r.words.clone());
+                    let first = cause_words(kb, case, &o.fault, &o.at, None);
+                    match o.outcome.as_str() {
+                        "cured" => format!("{:.0}\u{a0}% cured", 100.0 * o.p),
+                        _ => format!("{:.0}\u{a0}% {outcome}: then {first} {:.0}\u{a0}%", 100.0 * o.p, 100.0 * o.p_then),
+                    }
+                })
+                .collect();
+            PlanStep {
+                number: i + 1,
+                words,
+                minutes: format!("{:.0}", s.minutes),
+                cost: money(s.cost),
+                is_repair: test.is_none(),
+                meanings,
+            }
+        })
+        .collect()
+}
+
+/// Why a reason is asked, in words.
+fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
+    asked
+        .iter()
+        .map(|a| match (a, &g.parting) {
+            (Asked::PartingTest, Some(t)) => format!(
+                "{} is still open: {:.0} minutes, settles {:.1} bits",
+                ask_words(&k.knowledge, k.case(), &t.test, t.at.as_deref(), t.gear.as_deref()),
+                t.minutes,
+                t.bits
+            ),
+            _ => format!("less sure than the {:.0} % from which this workshop buys parts", 100.0 * g.certainty),
+        })
+        .collect()
+}
+
+fn causes(k: &Known, g: &Gates) -> Vec<CauseRow> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let Some(a) = k.answer() else { return vec![] };
+    let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear;
+    let dearest = g.causes.iter().map(|c| c.order_now).chain(g.test_first).fold(1.0, f64::max);
+    let bar = |words: &'static str, cost: f64| CostBar { words, cost: money(cost), bar: 100.0 * cost / dearest };
+    a.ranked
+        .iter()
+        .filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)))
+        .map(|(r, c)| CauseRow {
+            fault: r.fault.clone(),
+            at: r.at.clone(),
+            gear: r.gear.clone().unwrap_or_default(),
+            words: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
+            percent: (100.0 * r.p).round() as u32,
+            bar: 100.0 * r.p,
+            because: r.because.iter().take(8).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
+            asked: asked_words(k, g, &c.asked),
+            costs: std::iter::once(bar("ordered now", c.order_now)).chain(g.test_first.map(|t| bar("tested first", t))).collect(),
+            options: c
+                .options
+                .iter()
+                .map(|o| OptionRow {
+                    id: o.id.clone(),
+                    words: o.words.clone(),
+                    price: money(o.price),
+                    hours: format!("{:.1}", o.minutes / 60.0),
+                    years: format!("{:.0}", o.years),
+                    per_year: money(o.per_year),
+                    risk: o.risk.clone(),
+                })
+                .collect(),
+        })
+        .collect()
+}
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<DecidePage, Fail> {
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
-    let kb = builtin();
-    let case = k.case();
+    let (kb, case) = (&*k.knowledge, k.case());
+    let sure = kb.weights.gate.certainty;
     let mut page = DecidePage {
         f,
         sentence: String::new(),
         cards: cards(&k, |_| true, 3),
+        plan: plan(&k),
+        plan_cost: k.answer().map_or(String::new(), |a| money(a.course.cost)),
         causes: vec![],
-        line: (SURE * 100.0) as u32,
+        line: (sure * 100.0).round() as u32,
         history: vec![],
+        due: vec![],
     };
     let Some(a) = k.answer() else {
         page.sentence = "No symptom yet: begin with the driver's words.".into();
@@ -163,27 +307,20 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let left = a.ranked.iter().filter(|r| r.fault != "unknown" && r.p >= 0.08).count();
     let first = a.ranked.iter().find(|r| r.fault != "unknown");
     page.sentence = match (left, first) {
-        (_, Some(r)) if r.p >= SURE => {
+        (_, Some(r)) if r.p >= sure => {
             format!("{} is sure enough to act on.", cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()))
         }
         (0, _) => "Nothing stands out yet: the cheapest tests first.".into(),
         (1, _) => "One suspect is left, not sure enough yet.".into(),
         (n, _) => format!("{n} suspects are left; these tests part them for the least time."),
     };
-    page.causes = a
-        .ranked
-        .iter()
-        .filter(|r| r.fault != "unknown")
-        .take(12)
-        .filter(|r| r.p >= 0.004)
-        .map(|r| CauseRow {
-            fault: r.fault.clone(),
-            at: r.at.clone(),
-            gear: r.gear.clone().unwrap_or_default(),
-            words: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
-            percent: (100.0 * r.p).round() as u32,
-            bar: 100.0 * r.p,
-            because: r.because.iter().take(8).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
+    page.causes = causes(&k, &gates(case, kb, &a.id, k.analysis.as_ref(), ACTED_ON));
+    page.due = k.stored.document["due"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|d| {
+            cause_words(kb, case, d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"), d["gear"].as_str())
         })
         .collect();
     page.history = case
@@ -237,31 +374,65 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     Ok(Redirect::to(&format!("/cases/{id}/{back}?s={}", f.text("symptom").unwrap_or_default())))
 }
 
-/// A cause is chosen: a repair is planned for it.
+/// A part changed as due, as a repair names it among the other changes.
+fn due_words(due: &Value) -> String {
+    format!("{}@{}", due["fault"].as_str().unwrap_or_default(), due["at"].as_str().unwrap_or("none"))
+}
+
+/// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
+/// without a reason. A part that is due anyway is changed without calling it the cause.
 async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let f = Fields(f);
-    let kb = builtin();
     let fault = f.need("fault", "the cause")?;
-    let rule = kb.fault(fault).ok_or_else(|| Problem::new("unknown-fault", format!("no fault “{fault}”")).field("fault"))?;
     let mut s = m.scope().await?;
-    s.edit_case(id, None, &format!("chose: {}", rule.name), &m.person.name, |d| {
-        let mut r = json!({"fault": fault, "at": f.text("at")});
-        if let Some(g) = f.text("gear") {
-            r["gear"] = g.into();
+    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let unknown = || Problem::new("unknown-fault", format!("no fault “{fault}”")).field("fault");
+    let rule = k.knowledge.fault(fault).ok_or_else(unknown)?;
+    let (at, gear, part) = (f.text("at"), f.text("gear"), f.text("part"));
+    if let Some(p) = part.filter(|p| !k.knowledge.part(rule).is_some_and(|kind| kind.option.iter().any(|o| o.id == **p))) {
+        return Err(Problem::new("unknown-part", format!("“{p}” is no way to buy it")).field("part").into());
+    }
+    let is_due = f.text("due") == Some("yes");
+    if let (false, None, Some(symptom)) = (is_due, f.text("reason"), k.symptom.as_deref()) {
+        let g = gates(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), usize::MAX);
+        let here = g.causes.iter().find(|c| c.fault == fault && Some(c.at.as_str()) == at && c.gear.as_deref() == gear);
+        // What is so unlikely that it is not at the gate at all is below every line.
+        let asked = here.map_or(vec![Asked::BelowCertainty], |c| c.asked.clone());
+        if !asked.is_empty() {
+            let why = asked_words(&k, &g, &asked).join("; ");
+            return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
         }
-        if let Some(x) = f.text("symptom") {
-            r["symptom"] = x.into();
+    }
+    let mut r = json!({"fault": fault, "at": at});
+    let more = [("gear", gear), ("symptom", f.text("symptom")), ("reason", f.text("reason")), ("part", part)];
+    for (key, value) in more.into_iter().filter_map(|(k, v)| v.map(|v| (k, v))) {
+        r[key] = value.into();
+    }
+    // A complete unit is an original with more around it.
+    if part == Some("unit") {
+        (r["part"], r["unit"]) = ("original".into(), true.into());
+    }
+    let (list, said) = if is_due { ("due", "changed as due") } else { ("repairs", "chose") };
+    s.edit_case(id, None, &format!("{said}: {}", rule.name), &m.person.name, |d| {
+        // What was changed as due before the same drive leaves the cause open, and is told with the repair.
+        let told = |d: &Value, of: &str| {
+            d["repairs"]
+                .as_array()
+                .is_some_and(|all| all.iter().any(|r| r["with"].as_array().is_some_and(|w| w.contains(&of.into()))))
+        };
+        let due: Vec<Value> =
+            d["due"].as_array().into_iter().flatten().filter(|x| !told(d, &due_words(x))).map(|x| due_words(x).into()).collect();
+        if !is_due && !due.is_empty() {
+            r["with"] = due.into();
         }
-        if let Some(x) = f.text("reason") {
-            r["reason"] = x.into();
-        }
-        append(d, "repairs", r);
+        append(d, list, r);
         Ok(())
     })
     .await?;
     s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}", f.text("symptom").unwrap_or_default())))
+    let then = if is_due { "decide" } else { "repair" };
+    Ok(Redirect::to(&format!("/cases/{id}/{then}?s={}", f.text("symptom").unwrap_or_default())))
 }
 
 /// Routes of the station.

@@ -11,7 +11,6 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::builtin;
 use uuid::Uuid;
 
 #[derive(Template, WebTemplate)]
@@ -27,7 +26,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
-    let kb = builtin();
+    let kb = &*k.knowledge;
     let case = k.case();
     let done = case
         .observations

@@ -12,7 +12,6 @@ use axum::extract::{Path, Query};
 use axum::routing::get;
 use baricord_core::orders::orders;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::builtin;
 use uuid::Uuid;
 
 struct FaultLine {
@@ -36,7 +35,7 @@ struct PartPage {
 async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, Fail> {
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
-    let kb = builtin();
+    let kb = &*k.knowledge;
     let p = k.case().vehicle.place(&place).filter(|p| p.id == place).ok_or(Fail::NotFound)?;
     let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
     let case = k.case();

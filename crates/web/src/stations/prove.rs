@@ -15,7 +15,6 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::verify::{SymptomVerdict, Verdict};
 use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
@@ -96,7 +95,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Prove).await?;
-    let (kb, case) = (builtin(), k.case());
+    let (kb, case) = (&*k.knowledge, k.case());
     let before = case.recordings.iter().rev().find(|r| !r.is_after());
     let open = case.repairs.iter().rposition(|r| r.result.as_deref() == Some("open"));
     let words = |i: usize| {

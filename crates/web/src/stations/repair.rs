@@ -53,7 +53,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Repair).await?;
-    let (kb, case) = (builtin(), k.case());
+    let (kb, case) = (&*k.knowledge, k.case());
     let raw = k.stored.document["repairs"].as_array().cloned().unwrap_or_default();
     let words = |i: usize| {
         let r = &case.repairs[i];

@@ -1,10 +1,12 @@
 //! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
 
 mod house;
+mod told;
 mod vocabulary;
 mod weights;
 
 pub use house::{House, HouseFault};
+pub use told::Says;
 pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS};
 pub use weights::{
     GateWeights, MeasuredWeights, PickWeights, PriorWeights, RecordingWeights, RepairWeights, TimeWeights, Weights,

@@ -27,6 +27,8 @@ pub struct PriorWeights {
     pub neutral_place: f64,
     /// Heard from the opposite.
     pub opposite: f64,
+    /// Exponent of every observation: marks are not exact, and tests of one case lean on one another.
+    pub each: f64,
     /// Exponent of a second test of a group.
     pub group: f64,
 }

@@ -1,0 +1,191 @@
+//! The gate before parts: what ordering a cause's part now would cost against testing first, in what qualities it
+//! comes, and when a reason is asked.
+
+use super::course::{AHEAD, Play};
+use super::knowledge::Knowledge;
+use super::next::{NextTest, next_tests};
+use super::policy::Move;
+use super::weigh;
+use crate::analysis::Analysis;
+use crate::case::Case;
+use serde::Serialize;
+
+/// A way to buy what a cause needs, in the workshop's money.
+#[derive(Clone, Debug, Serialize)]
+pub struct Buying {
+    /// What stands in the case as the repair's part.
+    pub id: String,
+    /// In words.
+    pub words: String,
+    /// The parts.
+    pub price: f64,
+    /// The work, minutes.
+    pub minutes: f64,
+    /// Parts and work.
+    pub total: f64,
+    /// How long it usually lasts, years.
+    pub years: f64,
+    /// Parts and work for each year, with what is done again where it fails.
+    pub per_year: f64,
+    /// Share that fails within a year.
+    pub fails: f64,
+    /// The risk in words.
+    pub risk: String,
+}
+
+/// Why a reason is asked before parts are ordered.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Asked {
+    /// The cause is less sure than the workshop wants it.
+    BelowCertainty,
+    /// A cheap test that parts it from the others is still open.
+    PartingTest,
+}
+
+/// One cause at the gate.
+#[derive(Clone, Debug, Serialize)]
+pub struct Gate {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+    /// In which gear.
+    pub gear: Option<String>,
+    /// How sure.
+    pub p: f64,
+    /// Why a reason is asked; nothing where the way is free.
+    pub asked: Vec<Asked>,
+    /// What it costs on average until the vehicle is cured when this part is ordered now.
+    pub order_now: f64,
+    /// The ways to buy it, the least a year first.
+    pub options: Vec<Buying>,
+}
+
+/// All causes at the gate.
+#[derive(Clone, Debug, Serialize)]
+pub struct Gates {
+    /// Likeliest first.
+    pub causes: Vec<Gate>,
+    /// What it costs on average when the best test comes first; none where no test is left.
+    pub test_first: Option<f64>,
+    /// The cheap test that is still open.
+    pub parting: Option<NextTest>,
+    /// From how sure on no reason is asked.
+    pub certainty: f64,
+}
+
+/// What a cause's part costs in each quality.
+fn options(k: &Knowledge, fault: &str) -> Vec<Buying> {
+    let Some(f) = k.fault(fault) else { return vec![] };
+    let hour = k.weights.time.rate / 60.0;
+    let mut out: Vec<Buying> = k
+        .part(f)
+        .into_iter()
+        .flat_map(|p| &p.option)
+        .map(|o| {
+            let (price, minutes) = (o.price * f.price, o.hours * f.minutes);
+            let total = price + minutes * hour;
+            Buying {
+                id: o.id.clone(),
+                words: o.words.clone(),
+                price,
+                minutes,
+                total,
+                years: o.years,
+                // What fails within the year is done once more.
+                per_year: total * (1.0 + o.fails) / o.years,
+                fails: o.fails,
+                risk: o.risk.clone(),
+            }
+        })
+        .collect();
+    out.sort_by(|a, b| a.per_year.total_cmp(&b.per_year));
+    out
+}
+
+/// The likeliest causes of a symptom at the gate.
+pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
+    let w = weigh(case, k, symptom, analysis, &mut vec![]);
+    let play = Play::new(case, k, symptom, &w);
+    let (rules, start) = (&k.weights.gate, play.game.start());
+    let open = super::next::entropy(&w.p);
+    let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
+    // What is all but sure needs no parting.
+    let parting = next_tests(case, k, symptom, &w, 12).into_iter().find(|t| open > 0.5 && cheap(t));
+    let causes = play
+        .causes
+        .iter()
+        .take(most)
+        .enumerate()
+        .map(|(cause, &i)| {
+            let (h, p) = (&w.all[i], w.p[i]);
+            let mut asked = vec![];
+            if p < rules.certainty {
+                asked.push(Asked::BelowCertainty);
+            }
+            if parting.is_some() {
+                asked.push(Asked::PartingTest);
+            }
+            Gate {
+                fault: h.fault.clone(),
+                at: h.at.clone(),
+                gear: h.gear.clone(),
+                p,
+                asked,
+                order_now: play.game.course(&start, Move::Replace(cause), AHEAD - 1),
+                options: options(k, &h.fault),
+            }
+        })
+        .collect();
+    Gates { causes, test_first: play.test_first(), parting, certainty: rules.certainty }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::knowledge::builtin;
+    use super::*;
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn case(more: serde_json::Value) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(front_drive()));
+        doc["symptoms"] = json!([{"id": "S1", "kind": "click-repeating"}]);
+        for (k, x) in more.as_object().unwrap() {
+            doc[k] = x.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
+
+    #[test]
+    fn a_hunch_is_asked_for_its_reason_and_costs_more_than_testing() {
+        let g = gates(&case(json!({})), builtin(), "S1", None, 6);
+        assert!(
+            g.parting.is_some() && g.causes[0].asked == [Asked::BelowCertainty, Asked::PartingTest],
+            "{:?}",
+            g.causes[0].asked
+        );
+        assert!(g.causes.iter().all(|c| c.order_now > g.test_first.unwrap()));
+    }
+
+    #[test]
+    fn what_is_sure_passes_freely() {
+        let sure = json!({"observations": [{"test": "turn", "outcome": "right"}, {"test": "boot-look", "at": "half.fl.outer", "outcome": "torn"},
+            {"test": "boot-look", "at": "half.fr.outer", "outcome": "sound"}, {"test": "neutral-coast", "outcome": "stops"},
+            {"test": "lash-watch", "outcome": "outer-joint", "at": "half.fl.outer"}, {"test": "reverse", "outcome": "quieter"},
+            {"test": "opened-look", "at": "half.fl.outer", "outcome": "pitted"}]});
+        let g = gates(&case(sure), builtin(), "S1", None, 3);
+        assert_eq!((g.causes[0].fault.as_str(), g.causes[0].at.as_str()), ("outer-joint-worn", "half.fl.outer"));
+        assert!(g.causes[0].p > 0.9 && g.causes[0].asked.is_empty(), "{} {:?} {:?}", g.causes[0].p, g.causes[0].asked, g.parting);
+    }
+
+    #[test]
+    fn the_ways_to_buy_stand_side_by_side_by_what_a_year_costs() {
+        let o = options(builtin(), "outer-joint-worn");
+        assert!(o.len() >= 4 && o.windows(2).all(|w| w[0].per_year <= w[1].per_year));
+        let original = o.iter().find(|x| x.id == "original").unwrap();
+        let f = builtin().fault("outer-joint-worn").unwrap();
+        assert_eq!((original.price, original.minutes), (f.price, f.minutes));
+        assert!((original.total - (f.price + f.minutes)).abs() < 1e-9);
+    }
+}

@@ -1,0 +1,86 @@
+//! The knowledge told to a mechanic: what speaks for a fault and what against it.
+
+use super::{Fault, Knowledge};
+
+/// How an outcome bears on a fault.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Says {
+    /// The test.
+    pub test: String,
+    /// Its heading.
+    pub ask: String,
+    /// What comes out.
+    pub outcome: String,
+    /// How likely that is with this fault.
+    pub p: f64,
+    /// How many times likelier than for no reason.
+    pub times: f64,
+}
+
+impl Says {
+    /// How often, in words.
+    pub fn often(&self) -> &'static str {
+        match self.p {
+            p if p >= 0.9 => "nearly always",
+            p if p >= 0.5 => "usually",
+            p if p >= 0.1 => "seldom",
+            _ => "practically never",
+        }
+    }
+}
+
+/// Below this factor an outcome says nothing worth a line.
+const WORTH_A_LINE: f64 = 1.25;
+
+impl Knowledge {
+    /// What speaks for a fault and what against it, the strongest first.
+    pub fn told(&self, f: &Fault) -> (Vec<Says>, Vec<Says>) {
+        let mut all: Vec<Says> = vec![];
+        for (test, marks) in &f.tests {
+            let Some(t) = self.test(test) else { continue };
+            for (name, mark) in marks {
+                let Some(p) = self.probability(mark) else { continue };
+                let (outcome, base) = match name.as_str() {
+                    "@loaded" => ("heard in the turn that loads this side".to_string(), t.outcomes[0].base),
+                    "@unloaded" => ("heard in the turn that unloads this side".to_string(), t.outcomes[0].base),
+                    n => match t.outcome(n) {
+                        Some(o) => (o.words.clone(), o.base),
+                        None => continue,
+                    },
+                };
+                all.push(Says { test: test.clone(), ask: t.ask.clone(), outcome, p, times: p / base.max(1e-6) });
+            }
+        }
+        let (mut speaks, mut against): (Vec<Says>, Vec<Says>) = all.into_iter().partition(|s| s.times >= 1.0);
+        speaks.retain(|s| s.times >= WORTH_A_LINE);
+        against.retain(|s| s.times <= 1.0 / WORTH_A_LINE);
+        speaks.sort_by(|a, b| b.times.total_cmp(&a.times));
+        against.sort_by(|a, b| a.times.total_cmp(&b.times));
+        (speaks, against)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::builtin;
+
+    #[test]
+    fn every_fault_has_something_that_speaks_for_it() {
+        let k = builtin();
+        for f in &k.faults {
+            let (speaks, against) = k.told(f);
+            assert!(!speaks.is_empty(), "{}", f.id);
+            assert!(speaks.iter().all(|s| s.times > 1.0) && against.iter().all(|s| s.times < 1.0));
+        }
+        let (speaks, against) = k.told(k.fault("axle-nut-loose").unwrap());
+        assert!(speaks.iter().any(|s| s.test == "axle-nut-check" && s.often() == "nearly always"), "{speaks:?}");
+        let _ = against;
+    }
+
+    #[test]
+    fn what_hardly_ever_comes_with_a_fault_speaks_against_it() {
+        let k = builtin();
+        let (_, against) = k.told(k.fault("wheel-imbalance").unwrap());
+        assert!(against.iter().any(|s| s.test == "standstill-rev" && s.often() == "practically never"), "{against:?}");
+    }
+}

@@ -1,0 +1,221 @@
+//! What the program knows of the trade, readable by a mechanic: each fault with what speaks for and against it, each
+//! test with its minutes; and what this workshop has changed of it.
+
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::page::{kind_words, knowledge_of};
+use crate::stations::fields::Fields;
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::Path;
+use axum::response::Redirect;
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::problem::Problem;
+use baricord_core::reasoning::knowledge::{House, HouseFault, Knowledge, Says, builtin};
+
+struct FaultView {
+    id: String,
+    name: String,
+    rarity: String,
+    kinds: String,
+    minutes: String,
+    price: String,
+    repair: String,
+    history: String,
+    speaks: Vec<SaysLine>,
+    against: Vec<SaysLine>,
+    cautions: Vec<String>,
+    /// What this workshop changed, with what ships.
+    changed: String,
+}
+
+struct SaysLine {
+    words: String,
+    often: &'static str,
+}
+
+struct TestView {
+    id: String,
+    ask: String,
+    how: String,
+    minutes: String,
+    needs: String,
+    outcomes: String,
+    cautions: Vec<String>,
+    changed: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "knowledge.html")]
+struct KnowledgePage {
+    theme: String,
+    person: String,
+    can_write: bool,
+    faults: Vec<FaultView>,
+    tests: Vec<TestView>,
+    rate: String,
+    certainty: String,
+    house_changed: String,
+    changes: usize,
+}
+
+fn says(all: Vec<Says>) -> Vec<SaysLine> {
+    all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}", s.ask, s.outcome) }).collect()
+}
+
+fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
+    let (f, was) = (k.fault(id)?, builtin().fault(id)?);
+    let (speaks, against) = k.told(f);
+    let mut changed = vec![];
+    if f.rarity != was.rarity {
+        changed.push(format!("{} instead of {}", f.rarity, was.rarity));
+    }
+    if f.minutes != was.minutes {
+        changed.push(format!("{} instead of {} minutes", f.minutes, was.minutes));
+    }
+    if f.price != was.price {
+        changed.push(format!("{} instead of {} for parts", f.price, was.price));
+    }
+    Some(FaultView {
+        id: f.id.clone(),
+        name: f.name.clone(),
+        rarity: f.rarity.clone(),
+        kinds: f.kinds.iter().map(|k| kind_words(k)).collect::<Vec<_>>().join(", "),
+        minutes: f.minutes.to_string(),
+        price: f.price.to_string(),
+        repair: f.repair.clone(),
+        history: f.history.iter().map(|h| kind_words(h)).collect::<Vec<_>>().join(", "),
+        speaks: says(speaks),
+        against: says(against),
+        cautions: f.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
+        changed: changed.join(", "),
+    })
+}
+
+fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
+    let (t, was) = (k.test(id)?, builtin().test(id)?);
+    let mut needs = vec![];
+    for (needed, words) in
+        [(t.lift, "on the lift"), (t.wheels, "wheels turn under power"), (t.off, "something must come off first")]
+    {
+        if needed {
+            needs.push(words);
+        }
+    }
+    Some(TestView {
+        id: t.id.clone(),
+        ask: t.ask.clone(),
+        how: t.how.clone(),
+        minutes: t.minutes.to_string(),
+        needs: if needs.is_empty() { "on the ground or the road".into() } else { needs.join(", ") },
+        outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
+        cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
+        changed: if t.minutes == was.minutes {
+            String::new()
+        } else {
+            format!("{} instead of {} minutes", t.minutes, was.minutes)
+        },
+    })
+}
+
+async fn show(m: Member) -> Result<KnowledgePage, Fail> {
+    let house = m.scope().await?.house().await?;
+    let k = knowledge_of(&house)?;
+    let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
+    names.sort_unstable();
+    let was = &builtin().weights;
+    let mut house_changed = vec![];
+    if k.weights.time.rate != was.time.rate {
+        house_changed.push(format!("an hour at {} instead of {}", k.weights.time.rate, was.time.rate));
+    }
+    if k.weights.gate.certainty != was.gate.certainty {
+        house_changed.push(format!(
+            "parts from {:.0} instead of {:.0} % on",
+            100.0 * k.weights.gate.certainty,
+            100.0 * was.gate.certainty
+        ));
+    }
+    Ok(KnowledgePage {
+        theme: m.person.theme.clone(),
+        person: m.person.name.clone(),
+        can_write: m.person.role().may_write(),
+        faults: names.iter().filter_map(|n| fault_view(&k, n.1)).collect(),
+        tests: k.tests.iter().filter_map(|t| test_view(&k, &t.id)).collect(),
+        rate: k.weights.time.rate.to_string(),
+        certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
+        changes: house.tests.len() + house.faults.len() + house_changed.len(),
+        house_changed: house_changed.join(", "),
+    })
+}
+
+/// A field as a number where it differs from what ships.
+fn own(f: &Fields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
+    Ok(f.float(name)?.filter(|x| *x != ships))
+}
+
+/// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
+async fn change(m: &Member, how: impl FnOnce(&mut House) -> Result<(), Problem>) -> Result<Redirect, Fail> {
+    may_write(m)?;
+    let mut s = m.scope().await?;
+    let mut house = s.house().await?;
+    how(&mut house)?;
+    house.over(builtin())?;
+    s.set_house(&house).await?;
+    s.commit().await?;
+    Ok(Redirect::to("/knowledge"))
+}
+
+async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    let f = Fields(f);
+    let ships = builtin().fault(&id).ok_or(Fail::NotFound)?;
+    let back = f.text("back") == Some("yes");
+    change(&m, |h| {
+        let own = HouseFault {
+            rarity: f.text("rarity").filter(|r| *r != ships.rarity).map(String::from),
+            minutes: own(&f, "minutes", ships.minutes)?,
+            price: own(&f, "price", ships.price)?,
+        };
+        h.faults.remove(&id);
+        if !back && own != HouseFault::default() {
+            h.faults.insert(id.clone(), own);
+        }
+        Ok(())
+    })
+    .await
+}
+
+async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    let f = Fields(f);
+    let ships = builtin().test(&id).ok_or(Fail::NotFound)?;
+    let back = f.text("back") == Some("yes");
+    change(&m, |h| {
+        h.tests.remove(&id);
+        if let Some(minutes) = own(&f, "minutes", ships.minutes)?.filter(|_| !back) {
+            h.tests.insert(id.clone(), minutes);
+        }
+        Ok(())
+    })
+    .await
+}
+
+async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    let f = Fields(f);
+    let was = &builtin().weights;
+    change(&m, |h| {
+        h.rate = own(&f, "rate", was.time.rate)?;
+        h.certainty = f.float("certainty")?.map(|c| c / 100.0).filter(|c| *c != was.gate.certainty);
+        Ok(())
+    })
+    .await
+}
+
+/// Routes of the knowledge.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/knowledge", get(show))
+        .route("/knowledge/house", post(change_house))
+        .route("/knowledge/faults/{id}", post(change_fault))
+        .route("/knowledge/tests/{id}", post(change_test))
+}
