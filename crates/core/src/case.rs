@@ -70,6 +70,9 @@ pub struct Observation {
     /// What came out.
     #[serde(default)]
     pub outcome: String,
+    /// What was noted with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 /// A column of a recording.

@@ -14,6 +14,7 @@ pub mod case;
 pub mod instrument;
 pub mod intake;
 pub mod life;
+pub mod lift_walk;
 pub mod orders;
 pub mod problem;
 pub mod progress;

@@ -41,6 +41,8 @@ pub struct TestCard {
     pub outcomes: Vec<OutcomeButton>,
     /// Places to choose from, where the outcome names one.
     pub stations: Vec<(String, String)>,
+    /// Wheels turn under power: what must be seen to first.
+    pub acknowledge: bool,
     /// A page where numbers are read instead.
     pub read_at: String,
 }
@@ -88,6 +90,32 @@ pub struct PlanStep {
     pub meanings: Vec<String>,
 }
 
+/// What an outcome would do to what is believed, in words: the cause that gains most, and how the first falls.
+pub fn falls_and_rises(k: &Known, p: &[f64], row: &[f64]) -> String {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let all = baricord_core::reasoning::hypotheses(&case.vehicle, kb);
+    let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
+    let then = |i: usize| p[i] * row[i] / chance.max(1e-300);
+    let first = (0..p.len()).max_by(|&a, &b| p[a].total_cmp(&p[b])).unwrap_or(0);
+    let up = (0..p.len()).max_by(|&a, &b| (then(a) - p[a]).total_cmp(&(then(b) - p[b]))).unwrap_or(0);
+    let name = |i: usize| cause_words(kb, case, &all[i].fault, &all[i].at, all[i].gear.as_deref());
+    told_change(
+        (then(up) - p[up] > 0.05).then(|| (name(up), then(up))),
+        (p[first] - then(first) > 0.04).then(|| (p[first], then(first))),
+    )
+}
+
+/// A rise and a fall in words.
+fn told_change(rises: Option<(String, f64)>, falls: Option<(f64, f64)>) -> String {
+    let rises = rises.map(|(name, to)| format!("{name} rises to {:.0} %", to * 100.0));
+    let falls = falls.map(|(from, to)| format!("the first falls from {:.0} to {:.0} %", from * 100.0, to * 100.0));
+    match (rises, falls) {
+        (Some(r), Some(f)) => format!("{r}; {f}"),
+        (Some(one), None) | (None, Some(one)) => one,
+        (None, None) => "changes little".into(),
+    }
+}
+
 /// Cards for the proposed tests of a case.
 pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
     let (kb, case) = (&*k.knowledge, k.case());
@@ -105,18 +133,9 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                 .iter()
                 .filter_map(|o| {
                     let rule = t.outcome(&o.outcome)?;
-                    let falls = first
-                        .filter(|f| f.p - o.first_then > 0.04)
-                        .map(|f| format!("the first falls from {:.0} to {:.0} %", f.p * 100.0, o.first_then * 100.0));
-                    let rises = (o.gain > 0.05).then(|| {
-                        format!("{} rises to {:.0} %", cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to * 100.0)
-                    });
-                    let then = match (rises, falls) {
-                        (Some(r), Some(f)) => format!("{r}; {f}"),
-                        (Some(r), None) => r,
-                        (None, Some(f)) => f,
-                        (None, None) => "changes little".into(),
-                    };
+                    let falls = first.filter(|f| f.p - o.first_then > 0.04).map(|f| (f.p, o.first_then));
+                    let rises = (o.gain > 0.05).then(|| (cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to));
+                    let then = told_change(rises, falls);
                     Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
                 })
                 .collect();
@@ -151,6 +170,7 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                 minutes: format!("{:.0}", n.minutes),
                 settles: format!("{:.2} of {:.1} bits", n.bits, a.open_bits),
                 cautions: t.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
+                acknowledge: t.wheels,
                 outcomes,
                 stations,
                 read_at,
@@ -348,6 +368,11 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let rule = t
         .outcome(outcome)
         .ok_or_else(|| Problem::new("unknown-outcome", format!("{test} has no outcome “{outcome}”")).field("outcome"))?;
+    // Where wheels turn under power, what must be seen to was seen to.
+    if t.wheels && f.text("seen-to") != Some("yes") {
+        let told = "tick first: every driven wheel free, stability control off, nobody in line with a wheel or a shaft";
+        return Err(Problem::new("caution", told).field("seen-to").into());
+    }
     let mut s = m.scope().await?;
     let at = f.text("at").map(String::from);
     let said = format!("{}: {}", t.ask, rule.words);
@@ -361,6 +386,9 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         }
         if let Some(g) = f.text("gear") {
             o["gear"] = g.into();
+        }
+        if let Some(n) = f.text("note") {
+            o["note"] = n.into();
         }
         append(d, "observations", o);
         if t.lift {

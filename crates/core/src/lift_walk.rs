@@ -1,0 +1,181 @@
+//! The walk under a vehicle: what can be looked at, felt and listened to, in the order of least effort from where the
+//! vehicle is now. On the ground first, then up with nothing off, along the driveline from front to rear, then with wheels
+//! under power, last what must come off first.
+
+use crate::case::Case;
+use crate::reasoning::knowledge::Knowledge;
+use crate::reasoning::{Possible, beliefs, possible};
+use crate::vehicle::Vehicle;
+use serde::{Deserialize, Serialize};
+
+/// Something that was asked and could not be told: asked again when all else is done.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AskedLater {
+    /// The test.
+    pub test: String,
+    /// Where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+}
+
+/// How a stop is reached, the least effort first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reach {
+    /// Standing on its wheels.
+    Ground,
+    /// On the lift, nothing off.
+    Lift,
+    /// Wheels turning under power.
+    Powered,
+    /// Something must come off first.
+    Off,
+}
+
+impl Reach {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Reach::Ground => "on the ground",
+            Reach::Lift => "on the lift",
+            Reach::Powered => "on the lift, wheels turning under power",
+            Reach::Off => "something comes off first, or it is a longer job",
+        }
+    }
+}
+
+/// One stop of the walk.
+#[derive(Clone, Debug)]
+pub struct Stop {
+    /// The test with what its outcomes say.
+    pub test: Possible,
+    /// How it is reached.
+    pub reach: Reach,
+    /// What it settles on average, bits.
+    pub bits: f64,
+    /// It was asked before and could not be told.
+    pub again: bool,
+}
+
+/// A stop that settles less than this share of what is open is left out.
+const WORTH_A_LOOK: f64 = 0.008;
+/// What takes longer (minutes) is a job, not a look: it comes with what must come off.
+const LONGEST_LOOK: f64 = 30.0;
+/// Off the vehicle the hands go nowhere: these are no looks.
+const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
+
+fn reach(case: &Case, k: &Knowledge, t: &Possible) -> Option<Reach> {
+    let rule = k.test(&t.test)?;
+    let off = case.state.as_ref().is_some_and(|s| t.at.as_ref().is_some_and(|a| s.off.contains(a)));
+    match () {
+        () if NO_LOOKS.contains(&rule.id.as_str()) => None,
+        () if rule.off && !off || rule.minutes > LONGEST_LOOK => Some(Reach::Off),
+        () if rule.wheels => Some(Reach::Powered),
+        () if rule.lift => Some(Reach::Lift),
+        // On the ground only what is done at a place by hand: the rest belongs to the road.
+        () if t.at.is_some() && !rule.caution.iter().any(|c| c == "road") => Some(Reach::Ground),
+        () => None,
+    }
+}
+
+/// Where a place stands along the driveline.
+fn along(v: &Vehicle, at: Option<&str>) -> usize {
+    v.places().iter().position(|p| Some(p.id.as_str()) == at).unwrap_or(usize::MAX)
+}
+
+/// The stops of a symptom's walk that are still to come. A vehicle that is up already is not let down for a look.
+pub fn walk(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    later: &[AskedLater],
+    analysis: Option<&crate::analysis::Analysis>,
+) -> Vec<Stop> {
+    let p = beliefs(case, k, symptom, analysis);
+    let open: f64 = p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum();
+    let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
+    let settles = |t: &Possible| -> f64 {
+        t.rows
+            .iter()
+            .map(|row| {
+                let chance: f64 = row.iter().zip(&p).map(|(l, p)| l * p).sum();
+                row.iter().zip(&p).map(|(l, p)| l * p * (l / chance.max(1e-300)).max(1e-300).log2()).sum::<f64>()
+            })
+            .sum()
+    };
+    let mut out: Vec<Stop> = possible(case, k, symptom)
+        .into_iter()
+        .filter_map(|t| {
+            let (reach, bits) = (reach(case, k, &t)?, settles(&t));
+            let again = later.iter().any(|l| l.test == t.test && l.at == t.at && l.gear == t.gear);
+            (bits >= WORTH_A_LOOK * open.max(0.1)).then_some(Stop { test: t, reach, bits, again })
+        })
+        .collect();
+    let effort = |s: &Stop| match s.reach {
+        Reach::Ground if up => Reach::Powered as usize,
+        r => r as usize,
+    };
+    out.sort_by_key(|s| (s.again, effort(s), along(&case.vehicle, s.test.at.as_deref())));
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reasoning::knowledge::builtin;
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn case(v: Vehicle, kind: &str, on: &str) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
+        doc["state"] = json!({"on": on, "off": []});
+        Case::from_json(&doc).unwrap()
+    }
+
+    #[test]
+    fn the_walk_goes_by_effort_and_along_the_driveline() {
+        for v in every_layout() {
+            for kind in ["clunk", "growl", "vibration"] {
+                let c = case(v.clone(), kind, "ground");
+                let w = walk(&c, builtin(), "S1", &[], None);
+                assert!(w.windows(2).all(|s| s[0].reach <= s[1].reach), "{} {kind}", v.name);
+                let lift: Vec<usize> =
+                    w.iter().filter(|s| s.reach == Reach::Lift).map(|s| along(&c.vehicle, s.test.at.as_deref())).collect();
+                assert!(lift.windows(2).all(|p| p[0] <= p[1]), "{} {kind}: {lift:?}", v.name);
+                assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
+            }
+        }
+    }
+
+    #[test]
+    fn a_vehicle_that_is_up_is_looked_at_up_there_first() {
+        let first = |on: &str| walk(&case(front_drive(), "click-single", on), builtin(), "S1", &[], None)[0].reach;
+        assert_eq!((first("ground"), first("lift")), (Reach::Ground, Reach::Lift));
+    }
+
+    #[test]
+    fn what_could_not_be_told_is_asked_again_at_the_end() {
+        let c = case(rear_drive(2), "clunk", "lift");
+        let w = walk(&c, builtin(), "S1", &[], None);
+        let t = &w[0].test;
+        let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
+        let again = walk(&c, builtin(), "S1", &later, None);
+        assert_eq!(again.len(), w.len());
+        let last = again.last().unwrap();
+        assert!(last.again && last.test.test == t.test && last.test.at == t.at && !again[0].again);
+    }
+
+    #[test]
+    fn nothing_of_the_road_is_asked_under_the_vehicle() {
+        for v in every_layout() {
+            let w = walk(&case(v, "growl", "lift"), builtin(), "S1", &[], None);
+            assert!(
+                w.iter().all(|s| !["neutral-coast", "speed-sweep", "turn", "surface-change"].contains(&s.test.test.as_str()))
+            );
+        }
+    }
+}
