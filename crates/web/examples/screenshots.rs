@@ -29,6 +29,9 @@ async fn main() {
     b.js("[...document.querySelectorAll('.fleet a')].find(a => a.innerText.startsWith('Mail van 4')).click()").await;
     b.see(".lifeline").await;
     shot(&b, &out, "life").await;
+    b.go(&format!("{url}/knowledge")).await;
+    b.js("document.querySelector('#joint-worn').open = true; document.querySelector('#joint-worn').scrollIntoView()").await;
+    shot(&b, &out, "knowledge").await;
     b.go(&format!("{url}/cases/new")).await;
     shot(&b, &out, "new-case").await;
     b.go(&format!("{pilot}/complaint")).await;
@@ -79,7 +82,7 @@ async fn main() {
     b.key("t").await;
     let phone = serde_json::json!({"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": true});
     b.web.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.expect("a phone");
-    b.go(&format!("{van}/decide")).await;
+    b.go(&format!("{ranger}/lift")).await;
     shot(&b, &out, "phone").await;
     b.end().await;
 }

@@ -369,6 +369,23 @@ mod tests {
     }
 
     #[test]
+    fn the_entry_that_the_guide_shows_is_one_entry_and_enough() {
+        let guide = include_str!("../../../../../CONTRIBUTING.md");
+        let entry = guide.split("```toml").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
+        let faults = format!("{}\n{entry}", include_str!("../../../knowledge/faults.toml"));
+        let k = Knowledge::read(
+            &faults,
+            include_str!("../../../knowledge/tests.toml"),
+            include_str!("../../../knowledge/cautions.toml"),
+            include_str!("../../../knowledge/weights.toml"),
+            include_str!("../../../knowledge/options.toml"),
+        )
+        .unwrap();
+        let v = crate::vehicle::sample::rear_drive(2);
+        assert!(crate::reasoning::hypotheses(&v, &k).iter().any(|h| h.fault == "damper-cracked" && h.at == "prop.rear.s2"));
+    }
+
+    #[test]
     fn files_that_do_not_fit_are_refused_with_the_entry() {
         let read = |faults: &str| {
             Knowledge::read(
