@@ -20,11 +20,13 @@ pub struct Says {
 impl Says {
     /// How often, in words.
     pub fn often(&self) -> &'static str {
-        match self.p {
-            p if p >= 0.9 => "nearly always",
-            p if p >= 0.5 => "usually",
-            p if p >= 0.1 => "seldom",
-            _ => "practically never",
+        match (self.times >= 1.0, self.p) {
+            (true, p) if p >= 0.9 => "nearly always",
+            (true, p) if p >= 0.5 => "usually",
+            (true, p) if p >= 0.1 => "sometimes",
+            (true, _) => "rare, but telling",
+            (false, p) if p >= 0.1 => "seldom",
+            (false, _) => "practically never",
         }
     }
 }
