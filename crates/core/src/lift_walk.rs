@@ -4,7 +4,7 @@
 
 use crate::case::Case;
 use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::{Possible, beliefs, possible};
+use crate::reasoning::{Possible, beliefs, entropy, possible, settles};
 use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 
@@ -95,21 +95,12 @@ pub fn walk(
     analysis: Option<&crate::analysis::Analysis>,
 ) -> Vec<Stop> {
     let p = beliefs(case, k, symptom, analysis);
-    let open: f64 = p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum();
+    let open = entropy(&p);
     let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
-    let settles = |t: &Possible| -> f64 {
-        t.rows
-            .iter()
-            .map(|row| {
-                let chance: f64 = row.iter().zip(&p).map(|(l, p)| l * p).sum();
-                row.iter().zip(&p).map(|(l, p)| l * p * (l / chance.max(1e-300)).max(1e-300).log2()).sum::<f64>()
-            })
-            .sum()
-    };
     let mut out: Vec<Stop> = possible(case, k, symptom)
         .into_iter()
         .filter_map(|t| {
-            let (reach, bits) = (reach(case, k, &t)?, settles(&t));
+            let (reach, bits) = (reach(case, k, &t)?, settles(&p, &t.rows));
             let again = later.iter().any(|l| l.test == t.test && l.at == t.at && l.gear == t.gear);
             (bits >= WORTH_A_LOOK * open.max(0.1)).then_some(Stop { test: t, reach, bits, again })
         })

@@ -6,7 +6,7 @@ use baricord_core::case::Case;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{KINDS, Knowledge, builtin};
 use baricord_core::reasoning::policy::{Game, Replacement, Trial};
-use baricord_core::reasoning::{Hypothesis, Possible, beliefs, hypotheses, possible};
+use baricord_core::reasoning::{Hypothesis, Possible, beliefs, hypotheses, possible, settles};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::every_layout;
 use rand::{Rng, SeedableRng};
@@ -152,16 +152,8 @@ pub fn examined(seed: u64) -> (f64, bool) {
             break;
         }
         let p = beliefs(&World::case(&document).expect("a case"), k, "S1", None);
-        let settles = |rows: &[Vec<f64>]| -> f64 {
-            rows.iter()
-                .map(|row| {
-                    let chance: f64 = row.iter().zip(&p).map(|(l, p)| l * p).sum();
-                    row.iter().zip(&p).map(|(l, p)| l * p * (l / chance.max(1e-300)).max(1e-300).log2()).sum::<f64>()
-                })
-                .sum()
-        };
         let tried: Vec<usize> = (0..6).map(|_| rng.random_range(0..tests.len())).collect();
-        let best = tried.into_iter().max_by(|a, b| settles(&tests[*a].rows).total_cmp(&settles(&tests[*b].rows)));
+        let best = tried.into_iter().max_by(|a, b| settles(&p, &tests[*a].rows).total_cmp(&settles(&p, &tests[*b].rows)));
         let t = tests.swap_remove(best.unwrap_or(0));
         World::write(&mut document, &t, w.outcome(&t, &mut rng));
     }

@@ -2,7 +2,7 @@
 //! cost against testing first.
 
 use super::knowledge::Knowledge;
-use super::next::{Before, Try, before, entropy, minutes_of, open};
+use super::next::{Before, Try, before, minutes_of, open, settles};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
@@ -120,19 +120,10 @@ impl<'a> Play<'a> {
             })
             .collect();
         replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0 });
-        let now = entropy(&w.p);
         let mut worth: Vec<(f64, Try, Vec<Vec<f64>>)> = open(case, k, symptom)
             .into_iter()
             .filter_map(|t| {
                 let all = t.rows(case, k, &w.all);
-                let left: f64 = all
-                    .iter()
-                    .map(|row| {
-                        let joint: Vec<f64> = w.p.iter().zip(row).map(|(p, l)| p * l).collect();
-                        let chance: f64 = joint.iter().sum();
-                        chance * entropy(&joint.iter().map(|j| j / chance.max(1e-300)).collect::<Vec<_>>())
-                    })
-                    .sum();
                 let rows = all
                     .iter()
                     .map(|row| {
@@ -141,7 +132,7 @@ impl<'a> Play<'a> {
                         of
                     })
                     .collect();
-                let bits = now - left;
+                let bits = settles(&w.p, &all);
                 (bits > 0.005).then_some((bits / t.test.minutes, t, rows))
             })
             .collect();

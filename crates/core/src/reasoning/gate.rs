@@ -75,6 +75,24 @@ pub struct Gates {
     pub certainty: f64,
 }
 
+impl Gates {
+    /// Why a reason is asked of a cause. What is so unlikely that it is not at the gate is below every line.
+    pub fn asked_of(&self, fault: &str, at: Option<&str>, gear: Option<&str>) -> Vec<Asked> {
+        let here = self.causes.iter().find(|c| c.fault == fault && Some(c.at.as_str()) == at && c.gear.as_deref() == gear);
+        here.map_or(vec![Asked::BelowCertainty], |c| c.asked.clone())
+    }
+}
+
+/// What was changed as due and stands with no repair yet: it came before the same drive as the next one, whose cause it
+/// leaves open.
+pub fn due_untold(document: &serde_json::Value) -> Vec<String> {
+    let list = |key: &str| document[key].as_array().into_iter().flatten();
+    let named =
+        |d: &serde_json::Value| format!("{}@{}", d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
+    let told: Vec<&str> = list("repairs").filter_map(|r| r["with"].as_array()).flatten().filter_map(|w| w.as_str()).collect();
+    list("due").map(named).filter(|d| !told.contains(&d.as_str())).collect()
+}
+
 /// What a cause's part costs in each quality.
 fn options(k: &Knowledge, fault: &str) -> Vec<Buying> {
     let Some(f) = k.fault(fault) else { return vec![] };

@@ -16,7 +16,7 @@ pub mod policy;
 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
-pub use next::{NextTest, OutcomePreview};
+pub use next::{NextTest, OutcomePreview, entropy, settles};
 pub use parting::Parting;
 
 use crate::analysis::Analysis;

@@ -57,8 +57,18 @@ pub struct NextTest {
 }
 
 /// Uncertainty, in bits.
-pub(crate) fn entropy(p: &[f64]) -> f64 {
+pub fn entropy(p: &[f64]) -> f64 {
     p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum()
+}
+
+/// What a test with these rows of likelihoods settles on average, bits.
+pub fn settles(p: &[f64], rows: &[Vec<f64>]) -> f64 {
+    let left = |row: &Vec<f64>| {
+        let joint: Vec<f64> = p.iter().zip(row).map(|(p, l)| p * l).collect();
+        let chance: f64 = joint.iter().sum();
+        chance * entropy(&joint.iter().map(|j| j / chance.max(1e-300)).collect::<Vec<_>>())
+    };
+    (entropy(p) - rows.iter().map(left).sum::<f64>()).max(0.0)
 }
 
 /// What must be done once before a test, beyond what stands already: going up, taking off.

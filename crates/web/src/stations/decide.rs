@@ -14,9 +14,9 @@ use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::Ranked;
-use baricord_core::reasoning::gate::{Asked, Gate, Gates, gates};
+use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
-use serde_json::{Value, json};
+use serde_json::json;
 use uuid::Uuid;
 
 /// One outcome to tap.
@@ -402,11 +402,6 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     Ok(Redirect::to(&format!("/cases/{id}/{back}?s={}", f.text("symptom").unwrap_or_default())))
 }
 
-/// A part changed as due, as a repair names it among the other changes.
-fn due_words(due: &Value) -> String {
-    format!("{}@{}", due["fault"].as_str().unwrap_or_default(), due["at"].as_str().unwrap_or("none"))
-}
-
 /// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
 /// without a reason. A part that is due anyway is changed without calling it the cause.
 async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
@@ -424,9 +419,7 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let is_due = f.text("due") == Some("yes");
     if let (false, None, Some(symptom)) = (is_due, f.text("reason"), k.symptom.as_deref()) {
         let g = gates(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), usize::MAX);
-        let here = g.causes.iter().find(|c| c.fault == fault && Some(c.at.as_str()) == at && c.gear.as_deref() == gear);
-        // What is so unlikely that it is not at the gate at all is below every line.
-        let asked = here.map_or(vec![Asked::BelowCertainty], |c| c.asked.clone());
+        let asked = g.asked_of(fault, at, gear);
         if !asked.is_empty() {
             let why = asked_words(&k, &g, &asked).join("; ");
             return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
@@ -443,14 +436,7 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     }
     let (list, said) = if is_due { ("due", "changed as due") } else { ("repairs", "chose") };
     s.edit_case(id, None, &format!("{said}: {}", rule.name), &m.person.name, |d| {
-        // What was changed as due before the same drive leaves the cause open, and is told with the repair.
-        let told = |d: &Value, of: &str| {
-            d["repairs"]
-                .as_array()
-                .is_some_and(|all| all.iter().any(|r| r["with"].as_array().is_some_and(|w| w.contains(&of.into()))))
-        };
-        let due: Vec<Value> =
-            d["due"].as_array().into_iter().flatten().filter(|x| !told(d, &due_words(x))).map(|x| due_words(x).into()).collect();
+        let due = due_untold(d);
         if !is_due && !due.is_empty() {
             r["with"] = due.into();
         }

@@ -12,7 +12,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::lift_walk::{AskedLater, Reach, Stop, walk};
+use baricord_core::lift_walk::{AskedLater, Stop, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use serde_json::json;
@@ -91,7 +91,7 @@ fn asked(k: &Known, s: &Stop) -> Option<Asked> {
         settles: format!("{:.2} of {:.1} bits", s.bits, a.open_bits),
         reach: s.reach.words(),
         cautions: rule.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
-        acknowledge: s.reach == Reach::Powered || rule.wheels,
+        acknowledge: rule.wheels,
         again: s.again,
         outcomes,
         stations,
