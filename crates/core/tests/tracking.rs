@@ -118,6 +118,23 @@ fn orders_levels_lag_and_scale_come_back() {
 }
 
 #[test]
+fn of_a_recording_over_hours_parts_are_kept_and_tell_the_same() {
+    let v = sample::rear_drive(2);
+    let tones = [steady(1.0, 0.05), steady(4.1, 0.4), steady(6.888, 0.08)];
+    let swing = |t: f64| 70.0 + 25.0 * (t * 0.13).sin();
+    let run = |hours: f64, rate| Run { seconds: 3600.0 * hours, rate, speed: Box::new(swing), every: 2.0, ..Run::default() };
+    let (short, long) = (one(&v, build(&v, &run(0.1, 200.0), &tones)), one(&v, build(&v, &run(5.0, 200.0), &tones)));
+    assert!(!codes(&short).contains(&"looked-in-parts"));
+    assert!(codes(&long).contains(&"looked-in-parts"), "{:?}", codes(&long));
+    for (a, order) in [(&short, 1.0), (&short, 4.1), (&short, 6.888), (&long, 1.0), (&long, 4.1), (&long, 6.888)] {
+        let found = a.recordings[0].orders.iter().find(|o| (o.order - order).abs() < 0.012);
+        let (level, _) = found.unwrap_or_else(|| panic!("{order}: {:?}", a.recordings[0].orders)).level();
+        let told = tones.iter().find(|t| t.0 == order).unwrap().1(0.0);
+        assert!((level / told - 1.0).abs() < 0.2, "{order}: {level} for {told}");
+    }
+}
+
+#[test]
 fn growth_and_peak_follow_the_tone() {
     let v = sample::rear_drive(1);
     let square: Tone = (4.1, Box::new(|kmh: f64| 0.4 * (kmh / 100.0).powi(2)));

@@ -10,7 +10,7 @@ use tempfile::SpooledTempFile;
 /// Bytes of a spool that stay in memory.
 const IN_MEMORY: usize = 24 << 20;
 /// Samples of a channel that stay in memory.
-const SAMPLES_IN_MEMORY: usize = 4 << 20;
+const SAMPLES_IN_MEMORY: usize = 1 << 20;
 
 fn full(e: &std::io::Error) -> Problem {
     Problem::new("no-room", format!("the temporary folder cannot take the recording: {e}"))

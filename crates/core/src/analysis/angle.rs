@@ -9,9 +9,13 @@ const SLOWEST: f64 = 1.0;
 /// Steps a turn at which the moments are worked out; in between they follow a cubic.
 pub(super) const STEPS: usize = 8;
 
+/// A step over so long (s) is a leap to the next part that is kept: the slowest step is far shorter.
+const LEAP: f64 = 5.0;
+
 /// How much of a recording is turned into angle.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Extent {
+    /// All that is kept of it.
     Whole,
     /// The parts of a long recording that costly work looks at; nothing stands in between.
     Looked,
@@ -63,7 +67,9 @@ impl Angle {
     pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
         let step = 1.0 / STEPS as f64;
         // So many, and a few more where it stands.
-        let room = (STEPS as f64 * 1.01 * (reference.turns(end) - reference.turns(start)).clamp(8.0, 1e7)) as usize;
+        let looks = Looks::of(s);
+        let turns = (reference.turns(end) - reference.turns(start)) / looks.keep() as f64;
+        let room = (STEPS as f64 * 1.02 * turns.clamp(8.0, 1e7)) as usize;
         let (mut moments, mut speed, mut sum) = (Vec::with_capacity(room), Vec::with_capacity(room), Vec::with_capacity(room));
         sum.push(0.0);
         let mut t = start;
@@ -74,6 +80,10 @@ impl Angle {
             moments.push(t);
             speed.push(v as f32);
             sum.push(sum[sum.len() - 1] + v);
+            if let Some(next) = looks.next_kept(t) {
+                (t, target) = (next, reference.turns(next));
+                continue;
+            }
             if v < SLOWEST {
                 t += step * reference.circumference / SLOWEST;
                 target = reference.turns(t);
@@ -117,9 +127,11 @@ impl Angle {
         (self.unusable, self.aside) = (Vec::with_capacity(room), Vec::with_capacity(room));
         self.unusable.push(0);
         self.aside.push(0);
-        for (&t, &v) in self.moments.iter().zip(&self.speed) {
+        for (i, (&t, &v)) in self.moments.iter().zip(&self.speed).enumerate() {
             let late = t + reference.lag;
-            let is_bad = f64::from(v) < SLOWEST || late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6 || gap_at(t);
+            let leaps = self.moments.get(i + 1).is_some_and(|next| next - t > LEAP) || !looks.kept(t);
+            let outside = late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6;
+            let is_bad = f64::from(v) < SLOWEST || outside || leaps || gap_at(t);
             bad += u32::from(is_bad);
             left += u32::from(!looks.at(t));
             self.unusable.push(bad);
@@ -217,7 +229,7 @@ impl WithSimd for Resample<'_> {
         let mut stretch = kernels.stretch(x, per_turn as f64);
         for (step, ((t, v), out)) in angle.moments.windows(2).zip(angle.speed.windows(2)).zip(out.chunks_exact_mut(n)).enumerate()
         {
-            if !angle.holds(step, extent) {
+            if !angle.holds(step, extent) || t[1] - t[0] > LEAP {
                 continue;
             }
             let wheel = |v: f32| f64::from(v).max(SLOWEST) / angle.circumference;

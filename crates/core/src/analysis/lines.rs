@@ -2,8 +2,8 @@
 
 use super::angle::{Angle, Extent, STEPS};
 use super::turned::{Turned, Windows};
-use crate::signal::OrderSpectra;
 use crate::signal::lanes::{Turning, dot, dot_complex};
+use crate::signal::{OrderWindows, add_ratio};
 use nalgebra::{DMatrix, DVector};
 use num_complex::{Complex32, Complex64};
 use pulp::{Arch, Simd, WithSimd};
@@ -59,19 +59,18 @@ fn score(ratio: f64, k: f64) -> f64 {
 
 /// Finds lines: in the mean over all windows, and in the mean of each stretch of speed, where a
 /// resonance may lift a line for a short while only.
-pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
-    let (spec, speed) = (&w.spectra, &w.speed);
-    let windows = speed.len();
+pub(super) fn find(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
+    let (spec, windows) = (&w.spectra, w.len());
     if windows < 3 {
         return vec![];
     }
     // Each window is gone through once, in slices of speed; two neighbouring slices are a stretch.
     let mut slices: BTreeMap<i64, (Vec<f64>, usize)> = BTreeMap::new();
-    for (w, v) in speed.iter().enumerate() {
-        let slice = slices.entry((v / SLICE).floor() as i64).or_default();
-        spec.add_ratio(w, 400.0, &mut slice.0);
+    w.each(|kmh, power, floor| {
+        let slice = slices.entry((kmh / SLICE).floor() as i64).or_default();
+        add_ratio(power, floor, 400.0, &mut slice.0);
         slice.1 += 1;
-    }
+    });
     let mean = |of: &[i64]| -> (Vec<f64>, usize) {
         let parts: Vec<_> = of.iter().filter_map(|k| slices.get(k)).collect();
         let n = parts.iter().map(|p| p.1).sum::<usize>();
@@ -86,7 +85,7 @@ pub(super) fn find(w: &Windows, lowest: f64) -> Vec<Line> {
     let turns = spec.turns as f64;
     let mut found: Vec<Line> = vec![];
     for (r, count) in &stretches {
-        let k = OrderSpectra::independent(*count);
+        let k = OrderWindows::independent(*count);
         for b in 1..r.len().saturating_sub(1) {
             if !(r[b] >= r[b - 1] && r[b] > r[b + 1]) || spec.order(b) < lowest {
                 continue;

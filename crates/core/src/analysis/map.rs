@@ -1,7 +1,7 @@
 //! The order map: how strong every order is at every speed, as one small picture.
 
 use super::angle::Angle;
-use super::turned::{Turned, Windows};
+use super::turned::Turned;
 use serde::{Deserialize, Serialize};
 
 /// Columns stand this far apart, km/h.
@@ -34,18 +34,18 @@ pub struct OrderMap {
 /// Draws the map of one channel up to an order; `scale` corrects the orders.
 pub(super) fn draw(x: &Turned, angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
     let turns = 32;
-    let Windows { spectra: spec, speed } = x.windows(angle, turns, max_order * scale, false);
-    let (lo, hi) = speed.iter().fold((f64::MAX, f64::MIN), |b, &v| (b.0.min(v), b.1.max(v)));
-    if speed.is_empty() {
+    let windows = x.windows(angle, turns, max_order * scale, false);
+    if windows.len() == 0 {
         return OrderMap::default();
     }
+    let (lo, hi) = (0..windows.len()).map(|w| windows.speed(w)).fold((f64::MAX, f64::MIN), |b, v| (b.0.min(v), b.1.max(v)));
     let from = (lo / COLUMN).floor() * COLUMN;
     let columns = ((hi - from) / COLUMN).floor() as usize + 1;
-    let bins = spec.power[0].len();
+    let bins = windows.spectra.bins;
     let rows = (max_order * turns as f64) as usize;
     let mut sum = vec![0.0f64; columns * bins];
     let mut count = vec![0.0f64; columns];
-    for (w, v) in speed.iter().enumerate() {
+    windows.each(|v, power, _| {
         // A window reaches over the speeds that it spans: it is shared between the two nearest columns.
         let c = (v - from) / COLUMN - 0.5;
         for (k, share) in [(c.floor(), 1.0 - c.fract().abs()), (c.floor() + 1.0, c.fract().abs())] {
@@ -54,11 +54,11 @@ pub(super) fn draw(x: &Turned, angle: &Angle, max_order: f64, scale: f64) -> Ord
             }
             let k = k as usize;
             count[k] += share;
-            for (b, p) in spec.power[w].iter().enumerate() {
+            for (b, p) in power.iter().enumerate() {
                 sum[k * bins + b] += share * f64::from(*p);
             }
         }
-    }
+    });
     // Columns that no window met take their nearest neighbour's.
     let filled: Vec<usize> = (0..columns).filter(|&c| count[c] > 0.05).collect();
     let source = |c: usize| filled.iter().copied().min_by_key(|f| f.abs_diff(c)).unwrap_or(0);

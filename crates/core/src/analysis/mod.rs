@@ -247,6 +247,15 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     let engine_per_wheel = v.engine_per_wheel(gear, spec.range.as_deref()).ok().flatten().map(|e| e.get());
     let resampler = Resampler::shared();
     let (start, looks) = (s.start.get(), Looks::of(s));
+    if looks.keep() > 1 {
+        warnings.push(Warning::new(
+            "looked-in-parts",
+            format!(
+                "the recording is long: orders were looked for in one half minute of every {}, spread evenly over all of it",
+                looks.keep()
+            ),
+        ));
+    }
     let twins = twins(s)?;
     for (i, j) in &twins {
         let (a, b) = (&s.channels[*i].name, &s.channels[*j].name);
@@ -265,7 +274,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     // One channel at a time is held: a long recording of many would not fit.
     let mut light = vec![];
     if let Some(second) = sensors.get(1) {
-        light.extend(reference::light(&Pyramid::of(&second.data, s.rate.get(), reference::LIGHT_RATE, SLOWEST_LEVEL)?, &[]));
+        light.extend(reference::light(&looks.pyramid(second, s, reference::LIGHT_RATE)?, &[]));
     }
     let mut first = sensors.first().map(|c| read(c)).transpose()?;
     if let Some((x, bands)) = &first {
@@ -333,7 +342,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     }
     let mut engine = None;
     if let Some(ratio) = ratio {
-        let signals = sensors.iter().map(|c| Pyramid::of(&c.data, s.rate.get(), 1200.0, SLOWEST_LEVEL));
+        let signals = sensors.iter().map(|c| looks.pyramid(c, s, 1200.0));
         engine = engine::side(s, resampler, &light, &reference, ratio, signals)?;
     }
     if let Some(e) = &mut engine {

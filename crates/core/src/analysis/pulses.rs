@@ -43,7 +43,8 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
         (0..BANDS.len()).map(|k| OctaveMaker::new(rate / f64::powi(2.0, k as i32), events::FRAME)).collect();
     let rings = rate >= LOWEST_RATE;
     let mut last = None;
-    let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_LEVEL), at, |k, part| {
+    let kept = |sample: usize, slow: bool| if slow { looks.kept(start + sample as f64 / rate) } else { at(sample) };
+    let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_LEVEL), kept, |k, part| {
         if rings && k < BANDS.len() {
             octaves[k].push(part);
         } else if k == 0 {

@@ -105,9 +105,7 @@ fn ridges(s: &Samples, r: &Resampler, signals: &[Light], (reference, turned): (&
             let mut out = vec![];
             for Light(p) in signals {
                 let x = angle.resample(r, p, s.start.get(), 32, Extent::Whole);
-                let w = Windows::new((&x, 32, Extent::Whole), &angle, TURNS, 10.8, true);
-                let n = w.speed.len();
-                let mut ratio = w.spectra.ratio(0..n, 200.0);
+                let mut ratio = Windows::new((&x, 32, Extent::Whole), &angle, TURNS, 10.8, true).spectra.ratio(200.0);
                 ratio.iter_mut().take(TURNS / 2).for_each(|v| *v = 0.0);
                 out.extend(ratio);
             }

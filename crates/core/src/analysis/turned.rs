@@ -1,7 +1,7 @@
 //! A channel in wheel turns: densely for high orders, sparsely for low ones, and in windows.
 
 use super::angle::{Angle, Extent, STEPS};
-use crate::signal::{OrderSpectra, PASSBAND, Pyramid, Resampler, spectra};
+use crate::signal::{OrderWindows, PASSBAND, Pyramid, Resampler};
 
 /// Samples a turn for low orders.
 const SPARSE: usize = 32;
@@ -55,21 +55,23 @@ impl Turned {
     }
 
     /// Windows of so many turns, up to an order.
-    pub fn windows(&self, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Windows {
+    pub fn windows<'a>(&'a self, angle: &'a Angle, turns: usize, top: f64, with_floor: bool) -> Windows<'a> {
         Windows::new(self.for_order(top), angle, turns, top, with_floor)
     }
 }
 
-/// Order spectra of overlapping windows, each with its speed.
-pub(super) struct Windows {
-    pub spectra: OrderSpectra,
-    /// Mean speed of each window, km/h.
-    pub speed: Vec<f64>,
+/// Overlapping windows over a channel at equal angles, each with its speed.
+pub(super) struct Windows<'a> {
+    pub spectra: OrderWindows<'a>,
+    angle: &'a Angle,
+    /// Samples a step of the angle.
+    per_step: usize,
+    with_floor: bool,
 }
 
-impl Windows {
+impl<'a> Windows<'a> {
     /// Windows over a channel's samples.
-    pub fn new((x, per_turn, extent): AtAngles<'_>, angle: &Angle, turns: usize, top: f64, with_floor: bool) -> Self {
+    pub fn new((x, per_turn, extent): AtAngles<'a>, angle: &'a Angle, turns: usize, top: f64, with_floor: bool) -> Self {
         let n = per_turn / STEPS;
         // Pictures of short runs need every window that there is; what is counted needs them only half
         // apart, and of a long run, which has hundreds, side by side.
@@ -79,9 +81,24 @@ impl Windows {
             (true, false) | (false, true) => 2,
             (false, false) => 4,
         };
-        let spectra = spectra(x, per_turn, turns, overlap, top, with_floor, |a, b| angle.usable(a / n, b / n, extent));
-        let speed = spectra.starts.iter().map(|s| angle.mean_kmh(s / n, (s + spectra.length) / n)).collect();
-        Self { spectra, speed }
+        let spectra = OrderWindows::new(x, per_turn, turns, overlap, top, |a, b| angle.usable(a / n, b / n, extent));
+        Self { spectra, angle, per_step: n, with_floor }
+    }
+
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.spectra.starts.len()
+    }
+
+    /// Mean speed of a window, km/h.
+    pub fn speed(&self, window: usize) -> f64 {
+        let start = self.spectra.starts[window];
+        self.angle.mean_kmh(start / self.per_step, (start + self.spectra.length) / self.per_step)
+    }
+
+    /// Shows each window in its order: its speed, its power, and the noise under it where that is wanted.
+    pub fn each(&self, mut see: impl FnMut(f64, &[f32], &[f32])) {
+        self.spectra.each(self.with_floor, |w, power, floor| see(self.speed(w), power, floor));
     }
 }
 

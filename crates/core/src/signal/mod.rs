@@ -15,7 +15,7 @@ mod wk;
 pub use envelope::{Envelope, envelopes};
 pub use octave::{Octave, OctaveMaker};
 pub use resample::{PASSBAND, Pyramid, Resampler};
-pub use spectrum::{OrderSpectra, spectra};
+pub use spectrum::{OrderWindows, add_ratio};
 pub use speed::{SpeedTrack, true_samples};
 pub use wk::{FELT_MS2, felt, felt_line, wk};
 

@@ -214,14 +214,14 @@ impl Pyramid {
         Ok(out)
     }
 
-    /// The same of a channel, where the faster levels are needed in parts only: levels faster than `whole` hold
-    /// zeros but for what is `wanted` (the number of a sample). Every level is shown to `watch` as it grows,
-    /// with its number, a stretch at a time; so a long channel never stands in memory at its full rate.
+    /// The same of a channel that is needed in parts only: every level holds zeros but for what is `wanted` of it
+    /// (the number of a sample of the channel, and whether the level is no faster than `slow`). Every level is shown
+    /// to `watch` as it grows, with its number, a stretch at a time; so a long channel never stands in memory whole.
     pub fn in_parts(
         x: &Data,
         rate: f64,
-        (whole, slowest): (f64, f64),
-        wanted: impl Fn(usize) -> bool,
+        (slow, slowest): (f64, f64),
+        wanted: impl Fn(usize, bool) -> bool,
         mut watch: impl FnMut(usize, &[f32]),
     ) -> Result<Self, Problem> {
         /// Samples that are wanted or not together.
@@ -234,10 +234,8 @@ impl Pyramid {
         // On either side of a piece stands what the filters of all levels together reach over.
         let side = (4 * HALVING) << count;
         let piece = (8 * side).max(PIECE);
-        let is_whole = |k: i32| rate / f64::powi(2.0, k) <= whole;
-        let mut levels: Vec<Vec<f32>> = (0..count)
-            .map(|k| if is_whole(k) { Vec::with_capacity((n >> k) + 1) } else { vec![0.0; n.div_ceil(1 << k)] })
-            .collect();
+        // What is never written of so large an array costs no memory.
+        let mut levels: Vec<Vec<f32>> = (0..count).map(|k| vec![0.0; n.div_ceil(1 << k)]).collect();
         let mut buffer = vec![0.0; piece + 2 * side];
         for from in (0..n).step_by(piece) {
             let skip = side.min(from);
@@ -252,14 +250,10 @@ impl Pyramid {
                 let kept = (piece >> k).min((n - from).div_ceil(1 << k));
                 let part = &now[skip >> k..][..kept];
                 watch(k, part);
-                if is_whole(k as i32) {
-                    level.extend_from_slice(part);
-                    continue;
-                }
-                let at = from >> k;
+                let (at, is_slow) = (from >> k, rate / f64::powi(2.0, k as i32) <= slow);
                 for (i, chunk) in part.chunks(TOGETHER >> k).enumerate() {
                     let first = from + i * TOGETHER;
-                    if [first.saturating_sub(TOGETHER), first, first + 2 * TOGETHER].into_iter().any(&wanted) {
+                    if [first.saturating_sub(TOGETHER), first, first + 2 * TOGETHER].into_iter().any(|i| wanted(i, is_slow)) {
                         level[at + i * (TOGETHER >> k)..][..chunk.len()].copy_from_slice(chunk);
                     }
                 }
@@ -402,7 +396,7 @@ impl WithSimd for Taken<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::signal::spectra;
+    use crate::signal::OrderWindows;
     use std::f64::consts::TAU;
 
     fn tone(f: f64, n: usize) -> Vec<f32> {
@@ -443,8 +437,11 @@ mod tests {
         for ratio in [1.2, 1.7, 2.3, 3.9, 5.0, 9.0, 17.0] {
             for share in [0.64, 0.8, 1.1, 1.3, 1.6, 1.9, 3.2] {
                 if share / ratio < 0.49 {
-                    let s = spectra(&taken(share / ratio, ratio), 64, 8, 2, 64.0 * PASSBAND, false, |_, _| true);
-                    let left = s.power.iter().flatten().copied().fold(0.0, f32::max).sqrt();
+                    let x = taken(share / ratio, ratio);
+                    let mut left = 0.0f32;
+                    OrderWindows::new(&x, 64, 8, 2, 64.0 * PASSBAND, |_, _| true)
+                        .each(false, |_, power, _| left = power.iter().copied().fold(left, f32::max));
+                    let left = left.sqrt();
                     assert!(left < 4e-3, "{share} of the output rate at {ratio}: {left}");
                 }
             }
@@ -465,7 +462,7 @@ mod tests {
     fn a_channel_in_parts_is_the_same_where_it_is_wanted_and_whole_where_it_is_slow() {
         let x = tone(0.013, 3 * PIECE + 12_777);
         let at_once = Pyramid::new(x.clone(), 4096.0, 100.0);
-        let wanted = |i: usize| (70_000..90_000).contains(&i);
+        let wanted = |i: usize, slow: bool| slow || (70_000..90_000).contains(&i);
         let (mut shown, mut seen) = (vec![0usize; 6], 0.0f32);
         let parts = Pyramid::in_parts(&Data::from(x), 4096.0, (1100.0, 100.0), wanted, |k, p| {
             seen = seen.max(p.iter().zip(&at_once.levels[k][shown[k]..]).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max));
