@@ -3,6 +3,7 @@
 mod commands;
 mod serve;
 mod simulate;
+mod tls;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -1,5 +1,6 @@
 //! `baricord serve`: brings the database up to date, loads the demo where asked, answers.
 
+use crate::tls;
 use baricord_core::problem::Problem;
 use baricord_store::Store;
 use baricord_web::{App, demo, router, worker};
@@ -24,6 +25,15 @@ pub struct ServeArgs {
     /// Cookies only over TLS: for a server behind a proxy that speaks it.
     #[arg(long, env = "BARICORD_SECURE_COOKIES")]
     secure_cookies: bool,
+    /// Speak TLS with a certificate of its own making, kept in --tls-folder: for phones in the same network.
+    #[arg(long, env = "BARICORD_TLS")]
+    tls: bool,
+    /// Where the certificate and its key are kept.
+    #[arg(long, env = "BARICORD_TLS_FOLDER", default_value = "baricord-tls")]
+    tls_folder: std::path::PathBuf,
+    /// More names or addresses by which phones reach this server, for the certificate.
+    #[arg(long = "tls-name", env = "BARICORD_TLS_NAMES", value_delimiter = ',')]
+    tls_names: Vec<String>,
 }
 
 fn trouble(code: &str) -> impl Fn(String) -> Problem + '_ {
@@ -62,15 +72,20 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
             .field("listen")
     })?;
     let worker = tokio::spawn(worker::run(store.clone()));
-    println!("Baricord answers on http://{}", a.listen);
+    let tls = if a.tls { Some(tls::own(&a.tls_folder, a.listen, &a.tls_names).await?) } else { None };
+    println!("Baricord answers on {}://{}", if a.tls { "https" } else { "http" }, a.listen);
+    if let Some((_, fingerprint)) = &tls {
+        println!("Its own certificate, SHA-256 {fingerprint}: compare it with what the phone shows, once");
+    }
     if a.demo {
         println!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD);
     }
-    let app = router(App { store, demo: a.demo }, a.secure_cookies);
-    axum::serve(listener, app.into_make_service_with_connect_info::<SocketAddr>())
-        .with_graceful_shutdown(stop())
-        .await
-        .map_err(|e| Problem::new("serve", e.to_string()))?;
+    let app = router(App { store, demo: a.demo }, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();
+    let ended = match tls {
+        None => axum::serve(listener, app).with_graceful_shutdown(stop()).await,
+        Some((config, _)) => tls::serve(listener, config, app, stop()).await,
+    };
+    ended.map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();
     Ok(())
 }

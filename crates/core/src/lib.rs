@@ -28,4 +28,5 @@ pub mod sound;
 pub mod units;
 pub mod vehicle;
 pub mod verify;
+pub mod vote;
 pub mod words;

@@ -84,13 +84,19 @@ impl Scope {
         .bind(vehicle)
         .execute(&mut *self.tx)
         .await?;
-        self.keep_step(id, 1, &document, what, person).await?;
+        self.keep_step(id, 1, &document, (what, person, None)).await?;
         Ok(id)
     }
 
-    async fn keep_step(&mut self, id: Uuid, version: i32, document: &Value, what: &str, person: &str) -> Result<(), StoreError> {
+    async fn keep_step(
+        &mut self,
+        id: Uuid,
+        version: i32,
+        document: &Value,
+        (what, person, mark): (&str, &str, Option<&str>),
+    ) -> Result<(), StoreError> {
         sqlx::query(
-            "INSERT INTO case_step (workshop_id, case_id, version, document, what, person) VALUES ($1, $2, $3, $4, $5, $6)",
+            "INSERT INTO case_step (workshop_id, case_id, version, document, what, person, mark) VALUES ($1, $2, $3, $4, $5, $6, $7)",
         )
         .bind(self.workshop())
         .bind(id)
@@ -98,6 +104,7 @@ impl Scope {
         .bind(text(document))
         .bind(what)
         .bind(person)
+        .bind(mark)
         .execute(&mut *self.tx)
         .await?;
         Ok(())
@@ -131,7 +138,23 @@ impl Scope {
         person: &str,
         change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
     ) -> Result<StoredCase, StoreError> {
+        self.edit_case_once(id, None, seen, what, person, change).await
+    }
+
+    /// The same, once for each `mark`: what is sent again because its receipt was lost changes nothing.
+    pub async fn edit_case_once(
+        &mut self,
+        id: Uuid,
+        mark: Option<&str>,
+        seen: Option<i32>,
+        what: &str,
+        person: &str,
+        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
+    ) -> Result<StoredCase, StoreError> {
         let mut c = self.fetch(id, "FOR UPDATE").await?;
+        if self.is_kept(id, mark).await? {
+            return Ok(c);
+        }
         if seen.is_some_and(|s| s != c.version) {
             let last = self.last_step(id).await?;
             return Err(StoreError::Stale {
@@ -144,8 +167,32 @@ impl Scope {
         c.case = Case::from_json(&c.document)?;
         c.version += 1;
         self.write(&c).await?;
-        self.keep_step(id, c.version, &c.document, what, person).await?;
+        self.keep_step(id, c.version, &c.document, (what, person, mark)).await?;
         Ok(c)
+    }
+
+    /// Whether what carries this mark is kept already.
+    pub async fn is_kept(&mut self, id: Uuid, mark: Option<&str>) -> Result<bool, StoreError> {
+        let Some(mark) = mark else { return Ok(false) };
+        Ok(sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM case_step WHERE case_id = $1 AND workshop_id = $2 AND mark = $3)")
+            .bind(id)
+            .bind(self.workshop())
+            .bind(mark)
+            .fetch_one(&mut *self.tx)
+            .await?)
+    }
+
+    /// What was done to a case after a version, oldest first, and the version that it has now.
+    pub async fn since(&mut self, id: Uuid, version: i32) -> Result<(i32, Vec<Step>), StoreError> {
+        let now: Option<i32> = sqlx::query_scalar("SELECT version FROM case_file WHERE id = $1 AND workshop_id = $2")
+            .bind(id)
+            .bind(self.workshop())
+            .fetch_optional(&mut *self.tx)
+            .await?;
+        let now = now.ok_or(StoreError::NotFound)?;
+        let mut steps = if now > version { self.steps(id, i64::from(now - version).min(20)).await? } else { vec![] };
+        steps.reverse();
+        Ok((now, steps))
     }
 
     async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
@@ -224,7 +271,7 @@ impl Scope {
         c.case = Case::from_json(&c.document)?;
         c.version += 1;
         self.write(&c).await?;
-        self.keep_step(id, c.version, &c.document, &format!("took back: {what}"), person).await?;
+        self.keep_step(id, c.version, &c.document, (&format!("took back: {what}"), person, None)).await?;
         Ok(Some(what))
     }
 

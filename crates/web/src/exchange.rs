@@ -3,6 +3,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
+use crate::stations::pinned::pinned;
 use crate::upload;
 use axum::Router;
 use axum::body::Body;
@@ -66,6 +67,7 @@ async fn import(m: Member, form: Multipart) -> Result<Redirect, Fail> {
         names.push(r.file.clone());
         names.extend([&r.speed, &r.rpm].into_iter().flatten().filter_map(|x| x.file.clone()));
     }
+    names.extend(pinned(&source.document).into_iter().map(|p| p.file).filter(|f| f.starts_with("pinned/")));
     names.sort();
     names.dedup();
     for name in names.iter().filter(|n| !n.is_empty()) {

@@ -14,6 +14,7 @@ pub mod driving;
 pub mod exchange;
 pub mod fail;
 pub mod knowledge;
+pub mod live;
 pub mod page;
 pub mod statics;
 pub mod stations;
@@ -70,6 +71,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(auth::routes())
         .merge(vehicles::routes())
         .merge(knowledge::routes())
+        .merge(live::routes())
         .merge(api::pages())
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))

@@ -123,7 +123,7 @@
 
   // Keys.
   const press = (key) => {
-    const e = document.querySelector(`[data-key="${key}"]`);
+    const e = [...document.querySelectorAll(`[data-key="${key}"]`)].find((k) => !k.closest("[hidden]"));
     if (!e) return false;
     if (e.tagName === "A" && e.getAttribute("href").startsWith("#")) {
       const to = document.querySelector(e.getAttribute("href"));

@@ -357,6 +357,15 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     Ok(page)
 }
 
+/// Where wheels turn under power, what must be seen to was seen to.
+pub(super) fn seen_to(t: &Test, f: &Fields) -> Result<(), Problem> {
+    if t.wheels && f.text("seen-to") != Some("yes") {
+        let told = "tick first: every driven wheel free, stability control off, nobody in line with a wheel or a shaft";
+        return Err(Problem::new("caution", told).field("seen-to"));
+    }
+    Ok(())
+}
+
 /// A test's outcome, tapped anywhere.
 async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -368,15 +377,11 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let rule = t
         .outcome(outcome)
         .ok_or_else(|| Problem::new("unknown-outcome", format!("{test} has no outcome “{outcome}”")).field("outcome"))?;
-    // Where wheels turn under power, what must be seen to was seen to.
-    if t.wheels && f.text("seen-to") != Some("yes") {
-        let told = "tick first: every driven wheel free, stability control off, nobody in line with a wheel or a shaft";
-        return Err(Problem::new("caution", told).field("seen-to").into());
-    }
+    seen_to(t, &f)?;
     let mut s = m.scope().await?;
     let at = f.text("at").map(String::from);
     let said = format!("{}: {}", t.ask, rule.words);
-    s.edit_case(id, None, &said, &m.person.name, |d| {
+    s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let mut o = json!({"test": test, "outcome": outcome});
         if let Some(s) = f.text("symptom") {
             o["symptom"] = s.into();

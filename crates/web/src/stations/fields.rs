@@ -28,6 +28,13 @@ impl Fields {
     pub fn need(&self, name: &str, what: &str) -> Result<&str, Problem> {
         self.text(name).ok_or_else(|| Problem::new("missing", format!("{what} is missing")).field(name))
     }
+    /// The mark by which an answer that is sent twice is kept once.
+    pub fn mark(&self) -> Result<Option<&str>, Problem> {
+        match self.text("mark") {
+            Some(m) if m.len() > 64 => Err(Problem::new("too-long", "a mark has up to 64 characters").field("mark")),
+            m => Ok(m),
+        }
+    }
     /// The version of the case that the form was made on.
     pub fn version(&self) -> Option<i32> {
         self.text("version").and_then(|v| v.parse().ok())

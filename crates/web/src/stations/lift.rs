@@ -1,7 +1,9 @@
-//! Lift: a walk under the vehicle in the order of least effort, one question at a time; what was looked at so far.
+//! Lift: a walk under the vehicle in the order of least effort, one question at a time; what was looked at so far;
+//! feel voted blind by two.
 
 use super::decide::{OutcomeButton, falls_and_rises};
 use super::fields::{Fields, append};
+use super::pinned::{Pinned, pinned};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
@@ -15,7 +17,9 @@ use axum::{Form, Router};
 use baricord_core::lift_walk::{AskedLater, Stop, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use serde_json::json;
+use baricord_core::reasoning::knowledge::Test;
+use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// The question that is asked now.
@@ -34,18 +38,60 @@ struct Asked {
     again: bool,
     outcomes: Vec<OutcomeButton>,
     stations: Vec<(String, String)>,
+    /// The picture of what the hands do.
+    hands: String,
+    vote: Voting,
+    /// What was pinned here: its address, and whether it is a picture.
+    pinned: Vec<(String, bool)>,
 }
+
+/// How the vote on a question stands, for who looks.
+#[derive(Default)]
+struct Voting {
+    /// One has voted: who.
+    waits: String,
+    /// It was the one who looks.
+    own: bool,
+    /// Two have, and felt otherwise: who, and what in words and id.
+    both: Vec<(String, String, String)>,
+}
+
+impl Voting {
+    fn of(k: &Known, rule: &Test, question: &Question, person: &str) -> Self {
+        let felt = |v: &Vote| {
+            let words = rule.outcome(&v.outcome).map_or(v.outcome.clone(), |o| o.words.clone());
+            (v.by.clone(), words, v.outcome.clone())
+        };
+        match Standing::of(&votes(&k.stored.document), question) {
+            Standing::Open => Self::default(),
+            Standing::Waits { by } => Self { own: by == person, waits: by, both: vec![] },
+            Standing::Both(a, b) => Self { both: vec![felt(&a), felt(&b)], ..Self::default() },
+        }
+    }
+}
+
+/// Address of something pinned.
+pub fn address(case: Uuid, p: &Pinned) -> (String, bool) {
+    (format!("/cases/{case}/{}", p.file), p.is_picture())
+}
+
+/// Questions that a page holds: so far the walk goes on while the server is away.
+const HELD: usize = 12;
 
 #[derive(Template, WebTemplate)]
 #[template(path = "lift.html")]
 struct LiftPage {
     f: Frame,
-    asked: Option<Asked>,
+    /// The question that is asked, and those after it.
+    asked: Vec<Asked>,
+    most: usize,
     number: usize,
     count: usize,
     /// What comes after: words, how it is reached, where to ask it at once.
     to_come: Vec<(String, String, String)>,
     done: Vec<(String, String, String)>,
+    /// Pictures and notes of the whole case.
+    pinned: Vec<(String, bool)>,
     up: bool,
 }
 
@@ -62,7 +108,7 @@ fn later(document: &serde_json::Value) -> Vec<AskedLater> {
     serde_json::from_value(document["asked_later"].clone()).unwrap_or_default()
 }
 
-fn asked(k: &Known, s: &Stop) -> Option<Asked> {
+fn asked(k: &Known, s: &Stop, person: &str) -> Option<Asked> {
     let (kb, case) = (&*k.knowledge, k.case());
     let rule = kb.test(&s.test.test)?;
     let a = k.answer()?;
@@ -81,7 +127,14 @@ fn asked(k: &Known, s: &Stop) -> Option<Asked> {
     } else {
         vec![]
     };
+    let question =
+        Question { symptom: k.symptom.clone(), test: rule.id.clone(), at: s.test.at.clone(), gear: s.test.gear.clone() };
+    let here = pinned(&k.stored.document);
+    let here = here.iter().filter(|p| p.test.as_deref() == Some(&rule.id) && p.at == s.test.at);
     Some(Asked {
+        hands: rule.hands.map_or(String::new(), crate::drawing::hands),
+        vote: Voting::of(k, rule, &question, person),
+        pinned: here.map(|p| address(k.stored.id, p)).collect(),
         test: rule.id.clone(),
         at: s.test.at.clone().unwrap_or_default(),
         gear: s.test.gear.clone().unwrap_or_default(),
@@ -131,8 +184,12 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
             (words, how, at)
         })
         .collect();
+    // The one that is asked, then what comes after it.
+    let held = stops.iter().skip(now).take(1).chain(stops.iter().take(now)).chain(stops.iter().skip(now + 1)).take(HELD);
     Ok(LiftPage {
-        asked: stops.get(now).and_then(|s| asked(&k, s)),
+        asked: held.filter_map(|s| asked(&k, s, &m.person.name)).collect(),
+        most: super::pinned::MOST,
+        pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + stops.len(),
         to_come,
@@ -151,7 +208,7 @@ async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     let test = f.need("test", "the test")?;
     let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
     let one = AskedLater { test: test.into(), at: f.text("at").map(String::from), gear: f.text("gear").map(String::from) };
-    s.edit_case(id, None, &format!("{}: can't tell", rule.ask), &m.person.name, |d| {
+    s.edit_case_once(id, f.mark()?, None, &format!("{}: can't tell", rule.ask), &m.person.name, |d| {
         if !later(d).contains(&one) {
             append(d, "asked_later", json!(one));
         }
@@ -159,7 +216,100 @@ async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     })
     .await?;
     s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default())))
+    Ok(back(id, &f))
+}
+
+/// A question as a form sends it, with the rule of its test.
+fn question<'a>(k: &'a Known, f: &Fields) -> Result<(Question, &'a Test), Fail> {
+    let test = f.need("test", "the test")?;
+    let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
+    let text = |name: &str| f.text(name).map(String::from);
+    Ok((Question { symptom: text("symptom"), test: test.into(), at: text("at"), gear: text("gear") }, rule))
+}
+
+/// What two have felt, as an observation.
+fn observe(d: &mut Value, q: &Question, outcome: &str, note: &str, lift: bool) {
+    let mut o = json!(q);
+    o["outcome"] = outcome.into();
+    o["note"] = note.into();
+    append(d, "observations", o);
+    if lift {
+        d["state"]["on"] = "lift".into();
+    }
+}
+
+/// One of two answers, given before the other is seen. The history of the case does not tell it either.
+async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let (q, rule) = question(&k, &f)?;
+    let outcome = f.need("outcome", "what was felt")?;
+    if rule.outcome(outcome).is_none() {
+        return Err(Problem::new("unknown-outcome", format!("{} has no outcome “{outcome}”", q.test)).field("outcome").into());
+    }
+    super::decide::seen_to(rule, &f)?;
+    let said = format!("{}: felt blind", rule.ask);
+    s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
+        let mut all = votes(d);
+        let one = Vote { question: q.clone(), by: m.person.name.clone(), outcome: outcome.into(), settled: false };
+        let alike = vote::cast(&mut all, one).map_err(|refused| {
+            let why = match refused {
+                Refused::Twice => "you have felt it already: now a second person does, without being told",
+                Refused::Full => "two have felt it already: say which of them stands, or feel it anew",
+            };
+            Problem::new("voted", why).field("outcome")
+        })?;
+        if let Some(outcome) = alike {
+            let by: Vec<_> = all.iter().rev().filter(|v| v.question == q).take(2).map(|v| v.by.as_str()).collect();
+            observe(d, &q, &outcome, &format!("felt alike by {}, neither knowing of the other", by.join(" and ")), rule.lift);
+        }
+        d["votes"] = json!(all);
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(back(id, &f))
+}
+
+/// Two have felt it otherwise: one of them stands, or both feel anew.
+async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let (q, rule) = question(&k, &f)?;
+    let stands = f.text("stands");
+    let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt anew" });
+    s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
+        let mut all = votes(d);
+        let felt: Vec<Vote> = all.iter().filter(|v| !v.settled && v.question == q).cloned().collect();
+        if felt.is_empty() {
+            return Err(Problem::new("missing", "nothing waits to be decided here"));
+        }
+        vote::settle(&mut all, &q);
+        d["votes"] = json!(all);
+        let Some(by) = stands else { return Ok(()) };
+        let one = felt
+            .iter()
+            .find(|v| v.by == by)
+            .ok_or_else(|| Problem::new("missing", format!("{by} has not felt it")).field("stands"))?;
+        let others: Vec<_> = felt
+            .iter()
+            .filter(|v| v.by != by)
+            .map(|v| format!("; {} felt: {}", v.by, rule.outcome(&v.outcome).map_or(v.outcome.as_str(), |o| &o.words)))
+            .collect();
+        observe(d, &q, &one.outcome, &format!("as {by} felt it{}", others.concat()), rule.lift);
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(back(id, &f))
+}
+
+fn back(id: Uuid, f: &Fields) -> Redirect {
+    Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()))
 }
 
 /// Up on the lift, or down on its wheels.
@@ -175,7 +325,7 @@ async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     })
     .await?;
     s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default())))
+    Ok(back(id, &f))
 }
 
 /// Routes of the station.
@@ -184,4 +334,6 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/lift", get(show))
         .route("/cases/{id}/lift/later", post(cannot_tell))
         .route("/cases/{id}/lift/stand", post(stand))
+        .route("/cases/{id}/lift/vote", post(cast))
+        .route("/cases/{id}/lift/decide", post(decide))
 }

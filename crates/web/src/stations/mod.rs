@@ -9,6 +9,7 @@ pub mod line_view;
 pub mod map_view;
 pub mod measure;
 pub mod part;
+pub mod pinned;
 pub mod prove;
 pub mod recordings;
 pub mod repair;
@@ -30,6 +31,7 @@ pub fn routes() -> Router<App> {
         .merge(recordings::routes())
         .merge(drive::routes())
         .merge(lift::routes())
+        .merge(pinned::routes())
         .merge(measure::routes())
         .merge(decide::routes())
         .merge(repair::routes())

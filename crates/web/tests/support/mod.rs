@@ -27,6 +27,24 @@ pub struct Ground {
     pub database_url: String,
     /// Does the jobs; a test may stop it and do them itself.
     pub worker: tokio::task::JoinHandle<()>,
+    server: std::sync::Mutex<Option<Server>>,
+}
+
+/// A server that can be stopped: what tells it to, and its end.
+type Server = (tokio::sync::oneshot::Sender<()>, tokio::task::JoinHandle<()>);
+
+fn serve(listener: tokio::net::TcpListener, store: &Store) -> Server {
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let app = router(App { store: store.clone(), demo: false }, false);
+    let running = tokio::spawn(async move {
+        axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>())
+            .with_graceful_shutdown(async move {
+                let _ = stopped.await;
+            })
+            .await
+            .unwrap();
+    });
+    (stop, running)
 }
 
 fn base() -> String {
@@ -56,11 +74,22 @@ impl Ground {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let url = format!("http://{}", listener.local_addr().unwrap());
         let worker = tokio::spawn(worker::run(store.clone()));
-        let app = router(App { store: store.clone(), demo: false }, false);
-        tokio::spawn(async move {
-            axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>()).await.unwrap()
-        });
-        Self { url, store, a, b, database_url, worker }
+        let server = std::sync::Mutex::new(Some(serve(listener, &store)));
+        Self { url, store, a, b, database_url, worker, server }
+    }
+
+    /// Stops the server; what is under way ends first.
+    pub async fn stop_server(&self) {
+        let (stop, running) = self.server.lock().unwrap().take().expect("a running server");
+        let _ = stop.send(());
+        tokio::time::timeout(std::time::Duration::from_secs(20), running).await.expect("the server stops").unwrap();
+    }
+
+    /// Starts it again where it was.
+    pub async fn start_server(&self) {
+        let at = self.url.trim_start_matches("http://").to_string();
+        let listener = tokio::net::TcpListener::bind(at).await.unwrap();
+        *self.server.lock().unwrap() = Some(serve(listener, &self.store));
     }
 
     /// A client with a session of its own; signed in when an address is given.
@@ -161,6 +190,7 @@ async fn workshop(store: &Store, name: &str, email: &str) -> Uuid {
     let mut s = store.scope(id).await.unwrap();
     s.add_person(email, name, Role::Owner, PASSWORD).await.unwrap();
     s.add_person(&email.replace('@', ".look@"), "Looker", Role::Viewer, PASSWORD).await.unwrap();
+    s.add_person(&email.replace('@', ".two@"), "Tovi", Role::Owner, PASSWORD).await.unwrap();
     s.commit().await.unwrap();
     id
 }

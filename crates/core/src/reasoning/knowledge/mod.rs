@@ -182,6 +182,39 @@ pub struct Test {
     /// Cautions that stand at it.
     #[serde(default)]
     pub caution: Vec<String>,
+    /// What the hands do: the picture that is shown.
+    #[serde(default)]
+    pub hands: Option<Hands>,
+}
+
+/// What the hands do at a test.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Hands {
+    /// Rock a wheel, above and below.
+    Rock,
+    /// Spin a wheel, the other hand on the hub or spring.
+    Spin,
+    /// Twist both sides of a joint against each other.
+    Twist,
+    /// Swing a joint through both planes.
+    Swing,
+    /// Lift a shaft or a yoke up and down.
+    Lift,
+    /// A bar against it.
+    Bar,
+    /// Squeeze every fold.
+    Squeeze,
+    /// A listening rod on the housing.
+    Listen,
+    /// A dial against it, turned by hand.
+    Dial,
+    /// Turn to and fro and watch.
+    Watch,
+    /// A wrench on a plug or a nut.
+    Wrench,
+    /// A lamp and the eyes, hands away.
+    Look,
 }
 
 impl Test {

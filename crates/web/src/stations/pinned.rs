@@ -1,0 +1,126 @@
+//! Pictures and spoken notes, pinned to part and test: taken with the phone's own camera and recorder.
+
+use super::fields::append;
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::upload;
+use axum::Router;
+use axum::extract::{DefaultBodyLimit, Multipart, Path};
+use axum::http::header;
+use axum::response::{IntoResponse, Redirect};
+use axum::routing::{get, post};
+use baricord_core::problem::Problem;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// Largest picture or note, bytes.
+pub const MOST: usize = 25_000_000;
+/// Bytes by which a file's kind is told.
+const HEAD: usize = 8192;
+/// What may be pinned: how it is told from its first bytes, its ending, how it is served, whether it is a picture.
+const KINDS: &[(&str, &str, bool)] = &[
+    ("image/jpeg", "jpg", true),
+    ("image/png", "png", true),
+    ("image/webp", "webp", true),
+    ("audio/mpeg", "mp3", false),
+    ("audio/m4a", "m4a", false),
+    ("audio/ogg", "ogg", false),
+    ("audio/x-wav", "wav", false),
+    ("audio/x-flac", "flac", false),
+    ("audio/aac", "aac", false),
+    ("audio/amr", "amr", false),
+    ("video/mp4", "mp4", false),
+    ("video/webm", "webm", false),
+    ("video/3gpp", "3gp", false),
+];
+
+/// Something pinned.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Pinned {
+    /// Where it stands in the case.
+    pub file: String,
+    /// At which test it was taken.
+    #[serde(default)]
+    pub test: Option<String>,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// By whom.
+    #[serde(default)]
+    pub by: String,
+}
+
+impl Pinned {
+    /// Whether it is a picture; else it is heard.
+    pub fn is_picture(&self) -> bool {
+        KINDS.iter().any(|k| k.2 && self.file.ends_with(k.1))
+    }
+}
+
+/// What is pinned in a case's document.
+pub fn pinned(document: &Value) -> Vec<Pinned> {
+    serde_json::from_value(document["pinned"].clone()).unwrap_or_default()
+}
+
+/// A picture or a spoken note comes in.
+async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let too_large = || Problem::new("too-large", "a picture or a spoken note may have up to 25 MB").field("file");
+    let (f, file) = match upload::form(form, "file", MOST).await {
+        Err(Fail::TooLarge) => return Err(too_large().into()),
+        other => other?,
+    };
+    let file = file.ok_or_else(|| Problem::new("empty-file", "take a picture or record a note first").field("file"))?;
+    let head = file.file.head(HEAD)?;
+    let kind = infer::get(&head).and_then(|t| KINDS.iter().find(|k| k.0 == t.mime_type()));
+    let told =
+        "this is no picture (JPEG, PNG, WebP) and no sound (MP3, M4A, Ogg, WAV, FLAC, AAC, AMR, MP4, WebM) that a browser plays";
+    let (_, ending, is_picture) = kind.ok_or_else(|| Problem::new("unknown-kind", told).field("file"))?;
+    let back = Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()));
+    let mut s = m.scope().await?;
+    let what = if *is_picture { "a picture" } else { "a spoken note" };
+    let mut name = String::new();
+    let mark = f.mark()?;
+    if s.is_kept(id, mark).await? {
+        return Ok(back);
+    }
+    s.edit_case_once(id, mark, None, &format!("{what} was kept"), &m.person.name, |d| {
+        let taken = pinned(d).len();
+        name = format!("pinned/{:03}-{}.{ending}", taken + 1, &Uuid::now_v7().simple().to_string()[20..]);
+        let text = |field: &str| f.text(field).map(String::from);
+        append(d, "pinned", json!(Pinned { file: name.clone(), test: text("test"), at: text("at"), by: m.person.name.clone() }));
+        Ok(())
+    })
+    .await?;
+    if !name.is_empty() {
+        s.put_file(id, &name, &file.file).await?;
+    }
+    s.commit().await?;
+    Ok(back)
+}
+
+/// A picture or a note, as it came.
+async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<impl IntoResponse, Fail> {
+    let mut s = m.scope().await?;
+    let name = format!("pinned/{file}");
+    let c = s.case(id).await?;
+    let ending = file.rsplit('.').next().unwrap_or_default();
+    let kind = KINDS.iter().find(|k| k.1 == ending).filter(|_| pinned(&c.document).iter().any(|p| p.file == name));
+    let (Some(kind), Some(data)) = (kind, s.file(id, &name).await?) else { return Err(Fail::NotFound) };
+    let bytes = tokio::task::spawn_blocking(move || data.bytes()).await.map_err(|e| Fail::Broken(e.to_string()))??;
+    let headers = [
+        (header::CONTENT_TYPE, kind.0),
+        (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
+        (header::CONTENT_SECURITY_POLICY, "default-src 'none'; sandbox"),
+    ];
+    Ok((headers, bytes))
+}
+
+/// Routes of what is pinned.
+pub fn routes() -> Router<App> {
+    // A little more than the largest, so that it is refused in words.
+    let room = DefaultBodyLimit::max(MOST + (1 << 20));
+    Router::new().route("/cases/{id}/pinned", post(pin).layer(room)).route("/cases/{id}/pinned/{file}", get(show))
+}
