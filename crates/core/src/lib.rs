@@ -19,6 +19,7 @@ pub mod orders;
 pub mod problem;
 pub mod progress;
 pub mod reasoning;
+pub mod release;
 pub mod road_coach;
 pub mod road_plan;
 pub mod runout;

@@ -6,6 +6,7 @@
 
 pub mod api;
 pub mod auth;
+pub mod beside;
 pub mod board;
 pub mod charts;
 pub mod demo;
@@ -15,7 +16,9 @@ pub mod exchange;
 pub mod fail;
 pub mod knowledge;
 pub mod live;
+pub mod opinion;
 pub mod page;
+pub mod paper;
 pub mod statics;
 pub mod stations;
 pub mod theme;
@@ -72,6 +75,9 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(vehicles::routes())
         .merge(knowledge::routes())
         .merge(live::routes())
+        .merge(beside::routes())
+        .merge(paper::routes())
+        .merge(opinion::routes())
         .merge(api::pages())
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))

@@ -1,6 +1,7 @@
 //! What all pages of a case share: heading, stations, the drawing, the ledger.
 
 use crate::auth::Member;
+use crate::beside::Beside;
 use crate::drawing::{self, Marks, Pin};
 use crate::fail::Fail;
 use baricord_core::analysis::{Analysis, OrderFound};
@@ -8,7 +9,7 @@ use baricord_core::case::Case;
 use baricord_core::orders::Base;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
-use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose};
+use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose, hypotheses, overturns};
 use baricord_core::verify::Verification;
 use baricord_store::Scope;
 use baricord_store::cases::StoredCase;
@@ -115,6 +116,8 @@ pub struct Ledger {
     pub ruled: Vec<Ruled>,
     pub next: Vec<NextLine>,
     pub warnings: Vec<String>,
+    /// What would put another cause first.
+    pub overturn: String,
 }
 
 /// The frame of a case page.
@@ -129,6 +132,7 @@ pub struct Frame {
     pub station: &'static str,
     pub band: String,
     pub ledger: Ledger,
+    pub beside: Beside,
     pub symptom: String,
     pub can_write: bool,
     pub waits: String,
@@ -184,7 +188,8 @@ impl Frame {
             stations,
             station: station.id(),
             band: drawing::band(&case.vehicle, &marks(k)),
-            ledger: ledger(k),
+            ledger: k.symptom.as_deref().and_then(|s| ledger(k, s)).unwrap_or_default(),
+            beside: Beside::of(case, &k.stored.document),
             symptom: k.symptom.clone().unwrap_or_default(),
             can_write: m.person.role().may_write(),
             waits: waits.words,
@@ -194,7 +199,8 @@ impl Frame {
     }
 }
 
-fn subtitle(case: &Case) -> String {
+/// A vehicle in one line.
+pub fn subtitle(case: &Case) -> String {
     let v = &case.vehicle;
     let mut parts = vec![v.name.clone()];
     let kind = match v.gearbox.kind {
@@ -219,9 +225,26 @@ fn subtitle(case: &Case) -> String {
     parts.join(" · ")
 }
 
-fn ledger(k: &Known) -> Ledger {
+/// What would change one's mind, in words: the likeliest outcomes that would put another cause first.
+pub fn overturn_words(k: &Known, symptom: &str, most: usize) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let Some(a) = k.answer() else { return Ledger::default() };
+    let all = hypotheses(&case.vehicle, kb);
+    overturns(case, kb, symptom, k.analysis.as_ref(), most)
+        .into_iter()
+        .map(|o| {
+            let ask = ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref());
+            let outcome = kb.test(&o.test).and_then(|t| t.outcome(&o.outcome)).map_or(o.outcome.clone(), |x| x.words.clone());
+            let h = &all[o.then];
+            let then = cause_words(kb, case, &h.fault, &h.at, h.gear.as_deref());
+            format!("{ask}: “{outcome}” ({:.0} % likely) would put {then} first, at {:.0} %", 100.0 * o.chance, 100.0 * o.p_then)
+        })
+        .collect()
+}
+
+/// The ledger of a symptom.
+pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let a = k.diagnosis.symptoms.iter().find(|s| s.id == symptom)?;
     let symptom = case.symptom(&a.id);
     let mut l = Ledger {
         heading: symptom.map_or(String::new(), |s| {
@@ -255,7 +278,8 @@ fn ledger(k: &Known) -> Ledger {
         })
         .collect();
     l.warnings = k.diagnosis.warnings.iter().map(|w| w.message.clone()).collect();
-    l
+    l.overturn = overturn_words(k, &a.id, 1).pop().unwrap_or_default();
+    Some(l)
 }
 
 /// What is out, one line for each piece of evidence; a fault that is out everywhere is named once.
@@ -319,7 +343,8 @@ pub fn main_orders(case: &Case, a: &Analysis) -> Vec<OrderFound> {
     a.recordings.iter().filter(|r| before.contains(r.id.as_str())).flat_map(|r| r.orders.iter().take(6).cloned()).collect()
 }
 
-fn marks(k: &Known) -> Marks {
+/// What the drawing shows of a case.
+pub fn marks(k: &Known) -> Marks {
     let case = k.case();
     let mut m = Marks { href: Some(format!("/cases/{}/part/", k.stored.id)), ..Marks::default() };
     if let Some(a) = k.answer() {
@@ -341,10 +366,7 @@ fn marks(k: &Known) -> Marks {
         }
     }
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
-    for x in &case.measurements {
-        let Ok(at) = case.measurement_place(x) else { continue };
-        pins_of(case, x, &at, &mut m);
-    }
+    m.pins.extend(readings(case));
     if let Some(a) = &k.analysis {
         for o in main_orders(case, a).iter().take(1) {
             if let Some(s) = o.sources.iter().find(|s| m.suspect.contains_key(&s.at)).or(o.sources.first()) {
@@ -379,19 +401,29 @@ fn marks(k: &Known) -> Marks {
 }
 
 /// Readings pinned to where they were taken.
-fn pins_of(case: &Case, x: &baricord_core::case::Measurement, at: &str, m: &mut Marks) {
+pub fn readings(case: &Case) -> Vec<Pin> {
+    let mut pins = vec![];
+    for x in &case.measurements {
+        if let Ok(at) = case.measurement_place(x) {
+            pins_of(case, x, &at, &mut pins);
+        }
+    }
+    pins
+}
+
+fn pins_of(case: &Case, x: &baricord_core::case::Measurement, at: &str, pins: &mut Vec<Pin>) {
     match x.kind.as_str() {
         "runout" => {
             let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::runout::runout(&i));
             if let (Ok(r), Some(p)) = (fit, case.vehicle.place(at)) {
-                m.pins.push(Pin { place: p.id, text: format!("{:.2} mm", r.raw_tir_mm.get()), wanted: false });
+                pins.push(Pin { place: p.id, text: format!("{:.2} mm", r.raw_tir_mm.get()), wanted: false });
             }
         }
         "angles" => {
             let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::angles::angles(&i));
             if let Ok(a) = fit {
                 for (i, d) in a.joint_deg.iter().enumerate() {
-                    m.pins.push(Pin { place: format!("{at}.j{}", i + 1), text: format!("{:.1}°", d.get()), wanted: false });
+                    pins.push(Pin { place: format!("{at}.j{}", i + 1), text: format!("{:.1}°", d.get()), wanted: false });
                 }
             }
         }

@@ -162,6 +162,10 @@
     if (e.key === "]") return step(1);
     if (press(e.key.toLowerCase())) e.preventDefault();
   });
+  document.addEventListener("click", (e) => { if (e.target.closest("[data-print]")) window.print(); });
+  const whole = () => document.querySelectorAll("input[data-whole]").forEach((i) => { if (i.value.startsWith("/")) i.value = location.origin + i.value; });
+  document.addEventListener("DOMContentLoaded", whole);
+  document.addEventListener("htmx:afterSettle", whole);
   document.addEventListener("click", (e) => { if (e.target.closest("[data-keys]")) document.getElementById("keys").showModal(); });
 
   // A file goes in pieces: a lost connection waits and goes on, a closed page goes on with the same file.

@@ -11,12 +11,14 @@ pub mod gate;
 mod hypotheses;
 pub mod knowledge;
 mod next;
+mod overturn;
 mod parting;
 pub mod policy;
 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
 pub use next::{NextTest, OutcomePreview, entropy, settles};
+pub use overturn::{Overturn, overturns};
 pub use parting::Parting;
 
 use crate::analysis::Analysis;

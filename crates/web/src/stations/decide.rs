@@ -4,7 +4,7 @@ use super::fields::{Fields, append};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, Which, ask_words, bits, cause_words};
+use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -192,6 +192,8 @@ struct DecidePage {
     plan: Vec<PlanStep>,
     plan_cost: String,
     causes: Vec<CauseRow>,
+    /// What would put another cause first.
+    overturn: Vec<String>,
     line: u32,
     history: Vec<(String, String)>,
     /// What was changed as due, which is no diagnosis.
@@ -316,6 +318,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         plan: plan(&k),
         plan_cost: k.answer().map_or(String::new(), |a| money(a.course.cost)),
         causes: vec![],
+        overturn: k.symptom.as_deref().map_or(vec![], |s| overturn_words(&k, s, 3)),
         line: (sure * 100.0).round() as u32,
         history: vec![],
         due: vec![],

@@ -1,0 +1,106 @@
+//! What would change one's mind: the outcomes that would put another cause first.
+
+use super::knowledge::Knowledge;
+use super::{Possible, beliefs, possible};
+use crate::analysis::Analysis;
+use crate::case::Case;
+use serde::Serialize;
+
+/// Less likely outcomes are no reason to look.
+const LEAST_CHANCE: f64 = 0.005;
+
+/// An outcome that would put another cause first.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Overturn {
+    /// The test.
+    pub test: String,
+    /// Where.
+    pub at: Option<String>,
+    /// In which gear.
+    pub gear: Option<String>,
+    /// The outcome.
+    pub outcome: String,
+    /// How likely it is to come out.
+    pub chance: f64,
+    /// Minutes of the test.
+    pub minutes: f64,
+    /// Which hypothesis would be first then.
+    pub then: usize,
+    /// With which probability.
+    pub p_then: f64,
+}
+
+fn first(p: impl Iterator<Item = f64>) -> Option<usize> {
+    p.enumerate().max_by(|a, b| a.1.total_cmp(&b.1)).map(|x| x.0)
+}
+
+fn of(p: &[f64], now: usize, t: &Possible) -> Option<Overturn> {
+    t.outcomes
+        .iter()
+        .zip(&t.rows)
+        .filter_map(|(outcome, row)| {
+            let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
+            let then = first(p.iter().zip(row).map(|(p, l)| p * l))?;
+            (then != now && chance >= LEAST_CHANCE).then(|| Overturn {
+                test: t.test.clone(),
+                at: t.at.clone(),
+                gear: t.gear.clone(),
+                outcome: outcome.clone(),
+                chance,
+                minutes: t.minutes,
+                then,
+                p_then: p[then] * row[then] / chance,
+            })
+        })
+        .max_by(|a, b| a.chance.total_cmp(&b.chance))
+}
+
+/// The outcomes that would put another cause first, the likeliest of each test; the likeliest test first.
+pub fn overturns(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Vec<Overturn> {
+    let p = beliefs(case, k, symptom, analysis);
+    let Some(now) = first(p.iter().copied()) else { return vec![] };
+    let mut out: Vec<Overturn> = possible(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
+    out.sort_by(|a, b| b.chance.total_cmp(&a.chance));
+    out.truncate(most);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reasoning::knowledge::builtin;
+    use crate::reasoning::{diagnose, hypotheses};
+    use crate::vehicle::sample;
+    use serde_json::json;
+
+    fn case(observations: &serde_json::Value) -> Case {
+        let v = serde_json::to_value(sample::rear_drive(2)).unwrap();
+        let mut d = Case::new_document("c", "c", v);
+        d["symptoms"] = json!([{"id": "S1", "kind": "vibration", "felt": ["seat"], "speed_kmh": {"from": 70, "to": 120}}]);
+        d["observations"] = observations.clone();
+        Case::from_json(&d).unwrap()
+    }
+
+    #[test]
+    fn an_outcome_that_is_named_does_put_the_other_cause_first() {
+        let before = json!([{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        let c = case(&before);
+        let k = builtin();
+        let all = hypotheses(&c.vehicle, k);
+        let now = diagnose(&c, k, None).symptoms[0].ranked[0].clone();
+        let found = overturns(&c, k, "S1", None, 8);
+        assert!(!found.is_empty());
+        for o in &found {
+            let mut list = before.as_array().unwrap().clone();
+            list.push(json!({"symptom": "S1", "test": o.test, "at": o.at, "gear": o.gear, "outcome": o.outcome}));
+            let then = diagnose(&case(&list.into()), k, None).symptoms[0].ranked[0].clone();
+            assert_eq!((then.fault.as_str(), then.at.as_str()), (all[o.then].fault.as_str(), all[o.then].at.as_str()), "{o:?}");
+            assert!(
+                (then.fault, then.at) != (now.fault.clone(), now.at.clone()) && (then.p - o.p_then).abs() < 0.02,
+                "{o:?} {}",
+                then.p
+            );
+        }
+        assert!(found.is_sorted_by(|a, b| a.chance >= b.chance));
+    }
+}

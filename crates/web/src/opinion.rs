@@ -1,0 +1,196 @@
+//! A second opinion: one case, shown to one person outside by a link that ends and can be taken back. It asks one
+//! question, and the answer comes into the case.
+
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, Which};
+use crate::paper::Paper;
+use crate::stations::fields::{Fields, append};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{DefaultBodyLimit, Path, Query, State};
+use axum::http::header;
+use axum::response::{IntoResponse, Redirect, Response};
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use baricord_store::opinions::Linked;
+use serde_json::json;
+use std::sync::Arc;
+use tower_governor::GovernorLayer;
+use tower_governor::governor::GovernorConfigBuilder;
+use tower_governor::key_extractor::PeerIpKeyExtractor;
+use uuid::Uuid;
+
+/// Days for which a link may stand.
+const DAYS: [i32; 3] = [1, 7, 30];
+/// Longest question or answer.
+const LONGEST: usize = 2000;
+
+/// A second opinion on the page.
+struct Row {
+    id: Uuid,
+    question: String,
+    state: String,
+    answer: Option<(String, String)>,
+    open: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "opinions.html")]
+struct OpinionsPage {
+    f: Frame,
+    rows: Vec<Row>,
+    days: [i32; 3],
+    /// The address of the link just made: shown once.
+    link: String,
+}
+
+fn left(hours: f64) -> String {
+    if hours > 48.0 { format!("ends in {:.0} days", hours / 24.0) } else { format!("ends in {:.0} hours", hours.max(0.0)) }
+}
+
+async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let f = Frame::new(m, &mut s, &k, Station::Decide).await?;
+    let rows = s
+        .opinions(id)
+        .await?
+        .into_iter()
+        .map(|o| Row {
+            open: o.is_open(),
+            state: match () {
+                () if o.revoked => "link taken back".into(),
+                () if o.hours_left <= 0.0 => "link has ended".into(),
+                () => left(o.hours_left),
+            },
+            id: o.id,
+            question: o.question,
+            answer: o.answer.map(|a| (a, o.answered_by.unwrap_or_default())),
+        })
+        .collect();
+    Ok(OpinionsPage { f, rows, days: DAYS, link })
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<OpinionsPage, Fail> {
+    page(&m, id, &w, String::new()).await
+}
+
+fn bounded<'a>(f: &'a Fields, field: &str, what: &str, most: usize) -> Result<&'a str, Problem> {
+    let text = f.need(field, what)?;
+    if text.chars().count() > most {
+        return Err(Problem::new("too-long", format!("say it in {most} characters")).field(field));
+    }
+    Ok(text)
+}
+
+/// Asks: makes a link, which is shown once.
+async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let question = bounded(&f, "question", "the question", LONGEST)?;
+    let days = f.text("days").and_then(|d| d.parse().ok()).filter(|d| DAYS.contains(d));
+    let days = days.ok_or_else(|| Problem::new("bad-value", "for one day, seven or thirty?").field("days"))?;
+    let mut s = m.scope().await?;
+    let secret = s.ask_opinion(id, question, &m.person.name, days).await?;
+    let secret = secret.ok_or_else(|| Problem::new("too-many", "ten links stand open: take one back first").field("question"))?;
+    s.edit_case(id, None, &format!("asked for a second opinion: {question}"), &m.person.name, |d| {
+        append(d, "opinions", json!({"question": question, "asked_by": m.person.name}));
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    page(&m, id, &Which::default(), format!("/opinion/{secret}")).await
+}
+
+async fn revoke(m: Member, Path((id, opinion)): Path<(Uuid, Uuid)>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let mut s = m.scope().await?;
+    s.revoke_opinion(id, opinion).await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/opinions")))
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "opinion.html")]
+struct LinkedPage {
+    theme: &'static str,
+    asked_by: String,
+    question: String,
+    answer: Option<(String, String)>,
+    until: String,
+    p: Paper,
+}
+
+async fn linked(app: &App, secret: &str) -> Result<Linked, Fail> {
+    // Nothing is said of a link that has ended which would not be said of one that never was.
+    app.store.linked(secret).await?.ok_or(Fail::NotFound)
+}
+
+/// Not to be kept by anything on the way, nor found by a search.
+fn private(page: impl IntoResponse) -> Response {
+    let headers = [(header::CACHE_CONTROL, "no-store"), (header::HeaderName::from_static("x-robots-tag"), "noindex, nofollow")];
+    (headers, page).into_response()
+}
+
+/// What the link shows: the ledger, the question, and nothing else.
+async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<Response, Fail> {
+    let l = linked(&app, &secret).await?;
+    let mut s = app.store.scope(l.workshop_id).await?;
+    let o = s.opinion(l.id).await?;
+    let k = Known::read(&mut s, l.case_id, None).await?;
+    let mut p = Paper::of(&k);
+    // What others were asked and have answered is not this person's.
+    p.opinions.clear();
+    Ok(private(LinkedPage {
+        theme: crate::theme::now(),
+        until: left(o.hours_left),
+        asked_by: o.asked_by,
+        question: o.question,
+        answer: o.answer.map(|a| (a, o.answered_by.unwrap_or_default())),
+        p,
+    }))
+}
+
+async fn answer(
+    State(app): State<App>,
+    Path(secret): Path<String>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<Response, Fail> {
+    let f = Fields(f);
+    let l = linked(&app, &secret).await?;
+    let (by, text) = (bounded(&f, "name", "your name", 100)?, bounded(&f, "answer", "the answer", LONGEST)?);
+    let mut s = app.store.scope(l.workshop_id).await?;
+    if !s.answer_opinion(l.id, by, text).await? {
+        return Err(Problem::new("answered", "this question has its answer already").field("answer").into());
+    }
+    let question = s.opinion(l.id).await?.question;
+    s.edit_case(l.case_id, None, &format!("second opinion: {text}"), &format!("{by}, by a link"), |d| {
+        let asked = d["opinions"].as_array_mut().into_iter().flatten();
+        if let Some(one) = asked.into_iter().find(|o| o["question"] == question.as_str() && o.get("answer").is_none()) {
+            one["answer"] = text.into();
+            one["by"] = by.into();
+        }
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/opinion/{secret}")).into_response())
+}
+
+/// Routes of second opinions. A link is tried twenty times at once from one address, then once in two seconds.
+pub fn routes() -> Router<App> {
+    let limit = GovernorConfigBuilder::default().per_second(2).burst_size(20).key_extractor(PeerIpKeyExtractor).finish();
+    let open = get(outside).merge(post(answer).layer(DefaultBodyLimit::max(64 << 10)));
+    let open = match limit {
+        Some(config) => open.layer(GovernorLayer::new(Arc::new(config))),
+        None => open,
+    };
+    Router::new()
+        .route("/cases/{id}/opinions", get(show).merge(post(ask)))
+        .route("/cases/{id}/opinions/{opinion}/revoke", post(revoke))
+        .route("/opinion/{secret}", open)
+}
