@@ -1,138 +1,22 @@
 //! The demo workshop: the fleet of the ferry island Harrowmere. Recordings are made by the simulator
 //! when it is loaded.
 
+mod fleet;
+
 use baricord_core::case::Case;
 use baricord_core::life::Change;
 use baricord_core::units::Kilometres;
-use baricord_core::vehicle::{Tyre, Vehicle, sample};
 use baricord_formats::{FileSource, write_csv};
-use baricord_simulator::{FaultSpec, RunPlan, run};
+use baricord_simulator::run;
 use baricord_store::people::Role;
 use baricord_store::{Store, StoreError};
-use serde_json::{Value, json};
+use fleet::cases;
+use serde_json::json;
 
 /// The sample sign-in.
 pub const EMAIL: &str = "maren@harrowmere.example";
 /// Its password.
 pub const PASSWORD: &str = "driveline";
-
-struct Run {
-    phase: &'static str,
-    gear: Option<&'static str>,
-    throttle: &'static str,
-    kmh: (f64, f64),
-    fault: &'static str,
-    seed: u64,
-}
-
-struct DemoCase {
-    title: &'static str,
-    vehicle: Vehicle,
-    more: Value,
-    runs: Vec<Run>,
-}
-
-fn named(mut v: Vehicle, name: &str, tyre: &str) -> Vehicle {
-    v.name = name.into();
-    v.tyre = Tyre::of_size(tyre);
-    v
-}
-
-fn before(gear: Option<&'static str>, kmh: (f64, f64), fault: &'static str, seed: u64) -> Run {
-    Run { phase: "before", gear, throttle: "drive", kmh, fault, seed }
-}
-
-fn cases() -> Vec<DemoCase> {
-    vec![
-        DemoCase {
-            title: "Mail van 4: hum from the middle",
-            vehicle: named(sample::rear_drive(2), "Mail van 4, Whimbrel LWB", "215/70R15"),
-            more: json!({
-                "history": ["water-crossing"], "opened": "2026-03-02", "distance_km": 128_900,
-                "symptoms": [{"id": "S1", "kind": "growl", "felt": ["floor"], "heard_from": "centre",
-                    "speed_kmh": {"from": 40, "peak": 70, "to": 110}, "words": "hums under the floor since the flood"}],
-                "observations": [{"symptom": "S1", "test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "sagging"}],
-                "repairs": [{"symptom": "S1", "fault": "support-bearing-worn", "at": "prop.rear.sb1", "result": "cured", "part": "copy"}]}),
-            runs: vec![],
-        },
-        DemoCase {
-            title: "Mail van 4: buzz in the seat, 85 to 110",
-            vehicle: named(sample::rear_drive(2), "Mail van 4, Whimbrel LWB", "215/70R15"),
-            more: json!({
-                "history": [], "opened": "2026-11-23", "distance_km": 141_300,
-                "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["seat"], "heard_from": "centre",
-                    "speed_kmh": {"from": 85, "peak": 100, "to": 110}, "words": "buzz in the seat"}],
-                "observations": [{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"},
-                    {"symptom": "S1", "test": "other-gear-same-speed", "outcome": "same"},
-                    {"symptom": "S1", "test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "firm"}]}),
-            runs: vec![
-                before(Some("5"), (45.0, 125.0), "prop-imbalance@prop.rear.s2:0.6", 41),
-                before(Some("4"), (45.0, 110.0), "prop-imbalance@prop.rear.s2:0.6", 43),
-            ],
-        },
-        DemoCase {
-            title: "Fish lorry: shudder when loaded",
-            vehicle: named(sample::rear_drive(2), "Fish lorry, Shelduck 7.5 t", "225/75R16"),
-            more: json!({
-                "history": ["lowered"],
-                "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["floor", "seat"], "heard_from": "rear",
-                    "speed_kmh": {"from": 50, "peak": 75, "to": 95}, "words": "shudder when loaded"}],
-                "observations": [{"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j2", "outcome": "none"}],
-                "measurements": [{"kind": "angles", "at": "prop.rear", "input": {"elements": [
-                    {"name": "gearbox", "side_deg": 4.0}, {"name": "front section", "side_deg": 0.5},
-                    {"name": "rear section", "side_deg": 5.9}, {"name": "pinion", "side_deg": 3.0}],
-                    "joints": ["cross", "cross", "cross"], "phase_deg": [0, 0], "rpm": 3600}}]}),
-            runs: vec![before(Some("4"), (35.0, 100.0), "joint-angle@prop.rear:0.9", 7)],
-        },
-        DemoCase {
-            title: "Airstrip shuttle: roar from the front",
-            vehicle: named(sample::all_wheel_drive(), "Airstrip shuttle, Lapwing", "225/65R17"),
-            more: json!({
-                "symptoms": [{"id": "S1", "kind": "growl", "felt": [], "heard_from": "fl",
-                    "speed_kmh": {"from": 40, "peak": 85, "to": 110}, "words": "roar from the front"}]}),
-            runs: vec![],
-        },
-        DemoCase {
-            title: "Mail van 2: steering wheel shakes",
-            vehicle: named(sample::front_drive(), "Mail van 2, Wagtail", "185/60R14"),
-            more: json!({
-                "history": ["tyres-changed"],
-                "symptoms": [{"id": "S1", "kind": "vibration", "felt": ["steering-wheel"], "heard_from": "front",
-                    "speed_kmh": {"from": 80, "peak": 105, "to": 125}, "words": "the wheel shakes in my hands"}],
-                "observations": [{"symptom": "S1", "test": "wheel-swap-retest", "at": "wheel.fl", "outcome": "moves"}],
-                "repairs": [{"symptom": "S1", "fault": "wheel-imbalance", "at": "wheel.fl", "result": "open"}]}),
-            runs: vec![
-                before(Some("5"), (50.0, 130.0), "wheel-imbalance@wheel.fl:0.7", 3),
-                Run {
-                    phase: "after",
-                    gear: Some("5"),
-                    throttle: "drive",
-                    kmh: (50.0, 130.0),
-                    fault: "wheel-imbalance@wheel.fl:0.02",
-                    seed: 4,
-                },
-            ],
-        },
-        DemoCase {
-            title: "Ranger's 4x4: thud on engaging",
-            vehicle: named(sample::four_wheel_drive(), "Ranger, Curlew 4x4", "235/85R16"),
-            more: json!({
-                "history": ["water-crossing"],
-                "symptoms": [{"id": "S1", "kind": "clunk", "felt": [], "heard_from": "centre", "words": "thud when I take it into drive"}],
-                "observations": [{"symptom": "S1", "test": "engage", "outcome": "clunk"},
-                    {"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j1", "outcome": "none"},
-                    {"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j2", "outcome": "none"}],
-                "state": {"on": "lift", "off": []}}),
-            runs: vec![],
-        },
-        DemoCase {
-            title: "Pilot boat's pickup: not yet heard",
-            vehicle: named(sample::rear_drive_independent(), "Pilot boat pickup, Gannet", "225/70R16"),
-            more: json!({}),
-            runs: vec![],
-        },
-    ]
-}
 
 fn broken(e: &dyn std::fmt::Display) -> StoreError {
     StoreError::Broken(e.to_string())
@@ -152,29 +36,14 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
         }
         let mut files = vec![];
         for (i, r) in c.runs.iter().enumerate() {
-            let fault: FaultSpec = r.fault.parse()?;
-            let plan = RunPlan {
-                gear: r.gear.map(String::from),
-                from_kmh: r.kmh.0,
-                to_kmh: r.kmh.1,
-                load: r.throttle.into(),
-                seconds: 75.0,
-                seed: r.seed,
-                ..RunPlan::default()
-            };
+            let faults = r.faults()?;
+            let plan = r.plan();
             let v = c.vehicle.clone();
-            let csv = tokio::task::spawn_blocking(move || run(&v, &[fault], &plan).and_then(|(s, _)| write_csv(&s, true)))
+            let csv = tokio::task::spawn_blocking(move || run(&v, &faults, &plan).and_then(|(s, _)| write_csv(&s, true)))
                 .await
                 .map_err(|e| broken(&e))??;
-            let name = format!("recordings/r{}.csv", i + 1);
-            super::stations::fields::append(
-                &mut doc,
-                "recordings",
-                json!({"id": format!("R{}", i + 1), "symptom": "S1", "phase": r.phase, "file": name, "gear": r.gear, "throttle": r.throttle,
-                    "place": "seat-rail", "time": {"column": "t", "unit": "s"},
-                    "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
-                    "speed": {"column": "speed", "unit": "km/h"}, "rpm": null}),
-            );
+            let (name, spec) = r.spec(i);
+            super::stations::fields::append(&mut doc, "recordings", spec);
             files.push((name, FileSource::from(csv.into_bytes())));
         }
         let case = s.add_case(doc, "opened the case", "Maren Holt").await?;
@@ -213,19 +82,68 @@ fn changes() -> Vec<(&'static str, Change)> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use baricord_core::analysis::{Silent, analyze};
+    use baricord_core::case::RecordingSpec;
+    use baricord_core::reasoning::diagnose;
+    use baricord_core::reasoning::knowledge::builtin;
+
+    fn read(c: &fleet::DemoCase) -> Case {
+        let mut doc = Case::new_document("x", c.title, json!(c.vehicle));
+        for (k, v) in c.more.as_object().unwrap() {
+            doc[k] = v.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
 
     #[test]
-    fn every_demo_case_reads_and_can_be_simulated() {
+    fn the_fleet_has_every_layout_and_every_kind_of_standing() {
+        let all = cases();
+        let shape = |v: &baricord_core::vehicle::Vehicle| {
+            let g = &v.gearbox;
+            (
+                format!("{:?}", g.kind),
+                g.transaxle,
+                g.end,
+                v.props.iter().map(|p| p.sections.len()).collect::<Vec<_>>(),
+                v.coupler.is_some(),
+            )
+        };
+        for v in baricord_core::vehicle::sample::every_layout() {
+            assert!(all.iter().any(|c| shape(&c.vehicle) == shape(&v)), "nothing in the fleet is laid out like {}", v.name);
+        }
+        let has = |what: &str, of: &dyn Fn(&Case) -> bool| assert!(all.iter().any(|c| of(&read(c))), "no case {what}");
+        let ended = |c: &Case, how: &str| c.repairs.iter().any(|r| r.result.as_deref() == Some(how));
+        has("with two symptoms", &|c| c.symptoms.len() == 2);
+        has("not cured", &|c| ended(c, "not-cured"));
+        has("cured", &|c| ended(c, "cured"));
+        has("waiting for its proof", &|c| ended(c, "open"));
+        has("without a symptom yet", &|c| c.symptoms.is_empty());
+        has("of an electric vehicle", &|c| c.vehicle.engine.is_none());
+        assert!(all.iter().any(|c| c.more.get("safety").is_some()) && all.len() >= 8);
+    }
+
+    #[test]
+    fn every_demo_case_reads_and_what_is_wrong_is_among_its_first_suspects() {
         for c in cases() {
-            let mut doc = Case::new_document("x", c.title, json!(c.vehicle));
-            for (k, v) in c.more.as_object().unwrap() {
-                doc[k] = v.clone();
-            }
-            let case = Case::from_json(&doc).unwrap();
-            let d = baricord_core::reasoning::diagnose(&case, baricord_core::reasoning::knowledge::builtin(), None);
+            let case = read(&c);
+            let recordings: Vec<_> = (0..c.runs.len())
+                .map(|i| {
+                    let (_, spec) = c.runs[i].spec(i);
+                    let (samples, _) = run(&c.vehicle, &c.runs[i].faults().unwrap(), &c.runs[i].plan()).unwrap();
+                    (serde_json::from_value(spec).unwrap(), samples)
+                })
+                .collect();
+            let case = Case { recordings: recordings.iter().map(|r: &(RecordingSpec, _)| r.0.clone()).collect(), ..case };
+            let analysis = (!recordings.is_empty()).then(|| analyze(&c.vehicle, &recordings, &Silent).unwrap());
+            let d = diagnose(&case, builtin(), analysis.as_ref());
             assert!(d.warnings.is_empty(), "{}: {:?}", c.title, d.warnings);
-            for r in &c.runs {
-                r.fault.parse::<FaultSpec>().unwrap();
+            for (symptom, fault, at) in &c.truth {
+                let a = d.symptoms.iter().find(|s| s.id == *symptom).unwrap();
+                let first: Vec<_> = a.ranked[..4].iter().map(|r| format!("{}@{} {:.2}", r.fault, r.at, r.p)).collect();
+                let place = a.ranked.iter().position(|r| r.fault == *fault && r.at == *at);
+                // What was repaired already is out, and rightly.
+                let repaired = case.repairs.iter().any(|r| r.fault == *fault && r.at.as_deref() == Some(at));
+                assert!(repaired || place.is_some_and(|p| p < 3), "{}: {fault}@{at} stands at {place:?}: {first:?}", c.title);
             }
         }
     }

@@ -82,16 +82,21 @@ impl Game {
 
     /// Cost of replacing until it is cured, best order, times the weight of the standing; and what comes first.
     pub fn replacing(&self, s: &Standing) -> (f64, Option<usize>) {
-        let cost = |r: &Replacement| r.cost + self.preparing(r.needs, s.prepared);
-        let alive = s.weight.iter().enumerate().filter(|(_, w)| **w > 0.0);
-        let mut order: Vec<(f64, usize)> = alive.map(|(i, w)| (cost(&self.replacements[i]) / w, i)).collect();
+        self.replacing_in(&s.weight, s.prepared, &mut vec![])
+    }
+
+    /// The same; the order stands in `order`, whose room is used again.
+    fn replacing_in(&self, weight: &[f64], prepared: u32, order: &mut Vec<(f64, usize)>) -> (f64, Option<usize>) {
+        let cost = |r: &Replacement| r.cost + self.preparing(r.needs, prepared);
+        order.clear();
+        order.extend(weight.iter().enumerate().filter(|(_, w)| **w > 0.0).map(|(i, w)| (cost(&self.replacements[i]) / w, i)));
         order.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
-        let (mut left, mut sum, mut prepared): (f64, f64, u32) = (s.weight.iter().sum(), 0.0, s.prepared);
-        for &(_, i) in &order {
+        let (mut left, mut sum, mut prepared): (f64, f64, u32) = (weight.iter().sum(), 0.0, prepared);
+        for &(_, i) in order.iter() {
             let r = &self.replacements[i];
             sum += left * (r.cost + self.preparing(r.needs, prepared));
             prepared |= r.needs;
-            left -= s.weight[i];
+            left -= weight[i];
         }
         (sum, order.first().map(|o| o.1))
     }
@@ -121,7 +126,18 @@ impl Game {
 
     /// Tests that begin the cheapest courses, cheapest first, as far as one move tells.
     pub fn promising(&self, s: &Standing) -> Vec<(f64, usize)> {
-        let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (self.course(s, Move::Test(t), 0), t)).collect();
+        // What each test leaves is worked out in the same room: there are thousands of them.
+        let (mut weight, mut order) = (Vec::with_capacity(s.weight.len()), vec![]);
+        let mut cost = |t: usize| {
+            let trial = &self.trials[t];
+            let mut left = |row: &Vec<f64>| {
+                weight.clear();
+                weight.extend(s.weight.iter().zip(row).map(|(w, l)| w * l));
+                self.replacing_in(&weight, s.prepared | trial.needs, &mut order).0
+            };
+            self.price(s, Move::Test(t)) + trial.rows.iter().map(&mut left).sum::<f64>()
+        };
+        let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (cost(t), t)).collect();
         near.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
         near.truncate(LOOKED_AT);
         near
