@@ -98,6 +98,8 @@ pub struct Ruled {
     pub names: Vec<String>,
     pub more: usize,
     pub by: String,
+    /// All of them, each with how far it was put out, bits.
+    pub all: Vec<(String, String)>,
 }
 
 /// A test to come.
@@ -286,7 +288,7 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
 fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
     const SHOWN: usize = 4;
     /// A fault, and where it is out.
-    type Out<'a> = (&'a str, Vec<String>);
+    type Out<'a> = (&'a str, Vec<String>, f64);
     let mut by: Vec<(&str, Vec<Out<'_>>)> = vec![];
     for r in &a.ruled_out {
         let i = by.iter().position(|g| g.0 == r.by).unwrap_or_else(|| {
@@ -295,7 +297,7 @@ fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
         });
         match by[i].1.iter_mut().find(|f| f.0 == r.fault) {
             Some(f) => f.1.push(r.at.clone()),
-            None => by[i].1.push((&r.fault, vec![r.at.clone()])),
+            None => by[i].1.push((&r.fault, vec![r.at.clone()], r.bits)),
         }
     }
     let name = |fault: &str, at: &[String]| match at {
@@ -310,7 +312,8 @@ fn ruled(kb: &Knowledge, case: &Case, a: &SymptomAnswer) -> Vec<Ruled> {
     by.into_iter()
         .take(5)
         .map(|(by, faults)| Ruled {
-            names: faults.iter().take(SHOWN).map(|(f, at)| name(f, at)).collect(),
+            names: faults.iter().take(SHOWN).map(|(f, at, _)| name(f, at)).collect(),
+            all: faults.iter().map(|(f, at, b)| (name(f, at), bits(*b))).collect(),
             more: faults.len().saturating_sub(SHOWN),
             by: by.to_string(),
         })

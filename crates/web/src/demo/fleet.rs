@@ -55,8 +55,6 @@ pub struct DemoCase {
     /// What its document holds beside the vehicle.
     pub more: Value,
     pub runs: Vec<Run>,
-    /// What is wrong, where that is meant to be found: symptom, fault, place.
-    pub truth: Vec<(&'static str, &'static str, &'static str)>,
 }
 
 fn named(mut v: Vehicle, name: &str, tyre: &str) -> Vehicle {
@@ -88,7 +86,6 @@ fn at_hand() -> Vec<DemoCase> {
                 "observations": [{"symptom": "S1", "test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "sagging"}],
                 "repairs": [{"symptom": "S1", "fault": "support-bearing-worn", "at": "prop.rear.sb1", "result": "cured", "part": "copy"}]}),
             runs: vec![],
-            truth: vec![("S1", "support-bearing-worn", "prop.rear.sb1")],
         },
         DemoCase {
             title: "Mail van 4: buzz in the seat, 85 to 110",
@@ -104,7 +101,6 @@ fn at_hand() -> Vec<DemoCase> {
                 before(Some("5"), (45.0, 125.0), "prop-imbalance@prop.rear.s2:0.6", 41),
                 before(Some("4"), (45.0, 110.0), "prop-imbalance@prop.rear.s2:0.6", 43),
             ],
-            truth: vec![("S1", "prop-imbalance", "prop.rear.s2")],
         },
         DemoCase {
             title: "Fish lorry: shudder when loaded",
@@ -119,7 +115,6 @@ fn at_hand() -> Vec<DemoCase> {
                     {"name": "rear section", "side_deg": 5.9}, {"name": "pinion", "side_deg": 3.0}],
                     "joints": ["cross", "cross", "cross"], "phase_deg": [0, 0], "rpm": 3600}}]}),
             runs: vec![before(Some("4"), (35.0, 100.0), "joint-angle@prop.rear:0.9", 7)],
-            truth: vec![("S1", "joint-angle", "prop.rear")],
         },
         DemoCase {
             title: "Airstrip shuttle: roar from the front",
@@ -128,7 +123,6 @@ fn at_hand() -> Vec<DemoCase> {
                 "symptoms": [{"id": "S1", "kind": "growl", "felt": [], "heard_from": "fl",
                     "speed_kmh": {"from": 40, "peak": 85, "to": 110}, "words": "roar from the front"}]}),
             runs: vec![],
-            truth: vec![],
         },
         DemoCase {
             title: "Mail van 2: steering wheel shakes",
@@ -151,7 +145,6 @@ fn at_hand() -> Vec<DemoCase> {
                     seed: 4,
                 },
             ],
-            truth: vec![("S1", "wheel-imbalance", "wheel.fl")],
         },
         DemoCase {
             title: "Ranger's 4x4: thud on engaging",
@@ -164,14 +157,12 @@ fn at_hand() -> Vec<DemoCase> {
                     {"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j2", "outcome": "none"}],
                 "state": {"on": "lift", "off": []}}),
             runs: vec![],
-            truth: vec![],
         },
         DemoCase {
             title: "Pilot boat's pickup: not yet heard",
             vehicle: named(sample::rear_drive_independent(), "Pilot boat pickup, Gannet", "225/70R16"),
             more: json!({}),
             runs: vec![],
-            truth: vec![],
         },
     ]
 }
@@ -193,7 +184,6 @@ fn others() -> Vec<DemoCase> {
                 before(Some("1"), (25.0, 100.0), "inner-joint-worn@half.fr.inner:0.9", 21),
                 Run { throttle: "coast", ..before(Some("1"), (25.0, 100.0), "inner-joint-worn@half.fr.inner:0.9", 22) },
             ],
-            truth: vec![("S1", "inner-joint-worn", "half.fr.inner")],
         },
         DemoCase {
             title: "Post office car: growl that stayed",
@@ -207,7 +197,6 @@ fn others() -> Vec<DemoCase> {
                     {"symptom": "S1", "test": "spin-by-hand", "at": "hub.fl", "outcome": "smooth", "note": "spun with the brake just touching"}],
                 "repairs": [{"symptom": "S1", "fault": "wheel-bearing-worn", "at": "hub.fl", "result": "not-cured", "part": "copy"}]}),
             runs: vec![],
-            truth: vec![("S1", "wheel-bearing-worn", "hub.fr")],
         },
         DemoCase {
             title: "Harbour master's Kestrel: hum, and clicks in bends",
@@ -226,7 +215,6 @@ fn others() -> Vec<DemoCase> {
                 before(Some("4"), (50.0, 125.0), "prop-imbalance@prop.rear.s1:0.8 outer-joint-worn@half.rl.outer:0.7", 31),
                 before(Some("5"), (50.0, 130.0), "prop-imbalance@prop.rear.s1:0.8 outer-joint-worn@half.rl.outer:0.7", 33),
             ],
-            truth: vec![("S1", "prop-imbalance", "prop.rear.s1"), ("S2", "outer-joint-worn", "half.rl.outer")],
         },
         DemoCase {
             title: "Fire pump: clunk when it moves off",
@@ -238,7 +226,6 @@ fn others() -> Vec<DemoCase> {
                     {"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j3", "outcome": "play"}],
                 "repairs": [{"symptom": "S1", "fault": "joint-worn", "at": "prop.rear.j3", "result": "cured", "part": "original"}]}),
             runs: vec![],
-            truth: vec![("S1", "joint-worn", "prop.rear.j3")],
         },
         DemoCase {
             title: "Ferry ramp tug: whines when it rolls",
@@ -253,7 +240,6 @@ fn others() -> Vec<DemoCase> {
                 "state": {"on": "lift", "off": []},
                 "safety": [{"drive": "no", "reason": "the pinion moves in its housing: it can seize", "by": "Maren Holt"}]}),
             runs: vec![],
-            truth: vec![("S1", "pinion-bearing-worn", "diff.rear")],
         },
     ]
 }

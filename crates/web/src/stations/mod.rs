@@ -3,6 +3,7 @@
 pub mod complaint;
 pub mod decide;
 pub mod drive;
+pub mod feel;
 pub mod fields;
 pub mod lift;
 pub mod line_view;
@@ -32,6 +33,7 @@ pub fn routes() -> Router<App> {
         .merge(drive::routes())
         .merge(lift::routes())
         .merge(pinned::routes())
+        .merge(feel::routes())
         .merge(measure::routes())
         .merge(decide::routes())
         .merge(repair::routes())

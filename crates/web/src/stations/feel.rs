@@ -1,0 +1,138 @@
+//! Feel in numbers, and what each answer leaves: beside the walk on the lift.
+
+use super::fields::{Fields, append, parse_number};
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, Which, ask_words};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{Path, Query};
+use axum::response::Redirect;
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::elimination::elimination;
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use baricord_core::swing::{SwingIn, swing};
+use serde_json::json;
+use uuid::Uuid;
+
+/// A test that takes units out: how it is made, each outcome with what remains.
+struct LeavesRow {
+    test: String,
+    ask: String,
+    how: String,
+    here: String,
+    outcomes: Vec<(String, u32, String)>,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "leaves.html")]
+struct LeavesPage {
+    f: Frame,
+    rows: Vec<LeavesRow>,
+    /// Tests of these that are made already.
+    made: Vec<(String, String)>,
+}
+
+async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<LeavesPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
+    let (kb, case) = (&*k.knowledge, k.case());
+    let all = k.symptom.as_deref().map_or(vec![], |s| elimination(case, kb, s, k.analysis.as_ref()));
+    let rows = all
+        .iter()
+        .filter_map(|e| {
+            let rule = kb.test(&e.test)?;
+            let outcome = |o: &baricord_core::elimination::Leaves| {
+                let places: Vec<String> =
+                    o.places.iter().map(|(at, p)| format!("{} {:.0}\u{a0}%", case.vehicle.place_words(at), 100.0 * p)).collect();
+                let words = rule.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone());
+                (
+                    words,
+                    (100.0 * o.chance).round() as u32,
+                    if places.is_empty() { "nothing in particular".into() } else { places.join(" · ") },
+                )
+            };
+            let at = e.at.as_ref().map_or(String::new(), |a| format!("&at={a}"));
+            Some(LeavesRow {
+                test: e.test.clone(),
+                ask: ask_words(kb, case, &e.test, e.at.as_deref(), None),
+                how: rule.how.clone(),
+                here: if rule.lift {
+                    format!("/cases/{id}/lift?s={}&test={}{at}", k.symptom.as_deref().unwrap_or_default(), e.test)
+                } else {
+                    String::new()
+                },
+                outcomes: e.outcomes.iter().map(outcome).collect(),
+            })
+        })
+        .collect();
+    let made = case
+        .observations
+        .iter()
+        .filter(|o| o.symptom.is_none() || o.symptom == k.symptom)
+        .filter_map(|o| {
+            let t = kb.test(&o.test).filter(|t| t.at.is_empty())?;
+            Some((t.ask.clone(), t.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone())))
+        })
+        .collect();
+    Ok(LeavesPage { f, rows, made })
+}
+
+fn pulls(f: &Fields, field: &str) -> Result<Vec<f64>, Problem> {
+    let text = f.need(field, "the pulls about this axis")?;
+    text.split([' ', ';', '/'])
+        .filter(|t| !t.is_empty())
+        .map(|t| {
+            let n = parse_number(t).and_then(|n| n.as_f64());
+            n.ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(field))
+        })
+        .collect()
+}
+
+/// A joint swung with a spring balance: the numbers say what was felt.
+async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
+    let read = SwingIn { arm_mm: arm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
+    let s = swing(&read)?;
+    let at = f.need("at", "the joint")?;
+    let list = |x: &[f64]| x.iter().map(|v| format!("{v}")).collect::<Vec<_>>().join(" ");
+    let note = format!(
+        "spring balance at {arm:.0} mm: {} N, {} N; {:.2} and {:.2} ± {:.2} N·m; {}",
+        list(&read.first_n),
+        list(&read.second_n),
+        s.torque_nm[0],
+        s.torque_nm[1],
+        s.sigma_nm,
+        s.reason
+    );
+    let mut scope = m.scope().await?;
+    let words = format!("Swing the joint: {}", s.outcome.replace('-', " "));
+    scope
+        .edit_case_once(id, f.mark()?, None, &words, &m.person.name, |d| {
+            let case = baricord_core::case::Case::from_json(d)?;
+            if case.vehicle.place(at).is_none_or(|p| p.kind != baricord_core::vehicle::PlaceKind::Joint) {
+                return Err(Problem::new("unknown-place", format!("“{at}” is no joint of this vehicle")).field("at"));
+            }
+            let mut o = json!({"test": "joint-swing", "at": at, "outcome": s.outcome, "note": note, "balance": {"arm_mm": arm, "first_n": read.first_n, "second_n": read.second_n}});
+            if let Some(s) = f.text("symptom") {
+                o["symptom"] = s.into();
+            }
+            append(d, "observations", o);
+            d["state"]["on"] = "lift".into();
+            Ok(())
+        })
+        .await?;
+    scope.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default())))
+}
+
+/// Routes beside the walk.
+pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/lift/leaves", get(leaves)).route("/cases/{id}/lift/swing", post(swung))
+}
