@@ -13,7 +13,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
-use baricord_core::reasoning::knowledge::{House, HouseFault, Knowledge, Says, builtin};
+use baricord_core::reasoning::knowledge::{House, HouseFault, Knowledge, LIMITS, Says, builtin, shipped_limit};
 
 struct FaultView {
     id: String,
@@ -59,6 +59,16 @@ struct KnowledgePage {
     certainty: String,
     house_changed: String,
     changes: usize,
+    limits: Vec<LimitView>,
+}
+
+/// A limit that a workshop may set.
+struct LimitView {
+    key: &'static str,
+    words: &'static str,
+    unit: &'static str,
+    own: String,
+    ships: String,
 }
 
 fn says(all: Vec<Says>) -> Vec<SaysLine> {
@@ -145,7 +155,20 @@ async fn show(m: Member) -> Result<KnowledgePage, Fail> {
         tests: k.tests.iter().filter_map(|t| test_view(&k, &t.id)).collect(),
         rate: k.weights.time.rate.to_string(),
         certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
-        changes: house.tests.len() + house.faults.len() + house_changed.len(),
+        changes: house.tests.len()
+            + house.faults.len()
+            + house_changed.len()
+            + LIMITS.iter().filter(|l| house.limit(l.0).is_some()).count(),
+        limits: LIMITS
+            .iter()
+            .map(|&(key, words, unit, ..)| LimitView {
+                key,
+                words,
+                unit,
+                own: house.limit(key).map_or(String::new(), |x| x.to_string()),
+                ships: shipped_limit(key).map_or("not held".into(), |x| x.to_string()),
+            })
+            .collect(),
         house_changed: house_changed.join(", "),
     })
 }
@@ -211,11 +234,25 @@ async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result
     .await
 }
 
+/// Its own limits, all at once: an empty field takes one back.
+async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    let f = Fields(f);
+    change(&m, |h| {
+        for (key, ..) in LIMITS {
+            let ships = shipped_limit(key);
+            h.set_limit(key, f.float(key)?.filter(|x| Some(*x) != ships))?;
+        }
+        Ok(())
+    })
+    .await
+}
+
 /// Routes of the knowledge.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/knowledge", get(show))
         .route("/knowledge/house", post(change_house))
+        .route("/knowledge/limits", post(change_limits))
         .route("/knowledge/faults/{id}", post(change_fault))
         .route("/knowledge/tests/{id}", post(change_test))
 }

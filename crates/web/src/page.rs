@@ -43,14 +43,17 @@ pub struct Known {
 impl Known {
     /// Reads a case and weighs it.
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, Fail> {
-        let stored = scope.case(id).await?;
+        let mut stored = scope.case(id).await?;
         let found = scope.analysis(id).await?;
         let job = scope.job(id).await?;
         let (analysis, proof) = match found {
             Some((a, v)) => (Some(a), Some(v)),
             None => (None, None),
         };
-        let knowledge = knowledge_of(&scope.house().await?)?;
+        let house = scope.house().await?;
+        let knowledge = knowledge_of(&house)?;
+        // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
+        stored.case.vehicle.limits = stored.case.vehicle.limits.or(&house.limits);
         let diagnosis = diagnose(&stored.case, &knowledge, analysis.as_ref());
         let symptom = symptom
             .filter(|s| stored.case.symptom(s).is_some())

@@ -3,7 +3,8 @@
 mod support;
 
 use serde_json::json;
-use support::Ground;
+use std::time::Duration;
+use support::{Browser, Ground};
 
 const HUNCH: &[(&str, &str)] = &[("fault", "joint-worn"), ("at", "prop.rear.j2"), ("symptom", "S1"), ("part", "original")];
 
@@ -86,4 +87,115 @@ async fn a_workshop_changes_its_own_knowledge_and_sees_it_and_no_other_does() {
     assert_eq!(g.post_form(&a, "/knowledge/faults/gremlins", &fault).await.status(), 404);
     assert_eq!(g.post_form(&a, "/knowledge/tests/wheel-rock", &[("minutes", "9"), ("back", "yes")]).await.status(), 303);
     assert!(!g.get(&a, "/knowledge").await.text().await.unwrap().contains("9 instead of 4"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn refused_at_the_gate_reasoned_due_not_cured_and_back_in_the_browser() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let b = Browser::new().await;
+    b.sign_in(&g, "a@harrowmere.example").await;
+    let document = async || g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
+    let repairs = async |n: usize| {
+        for _ in 0..200 {
+            if document().await["repairs"].as_array().unwrap().len() == n {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("{:?}", document().await["repairs"]);
+    };
+    let decide = format!("{}/cases/{id}/decide", g.url);
+    let had = document().await["repairs"].as_array().unwrap().len();
+    // A suspect that is less sure than the workshop's line asks for a reason.
+    let open = "const d = [...document.querySelectorAll('details.choice')].find(d => d.querySelector('[name=reason]')); d.open = true; d.id = 'chosen'";
+    b.go(&decide).await;
+    b.see("details.choice").await;
+    b.js(open).await;
+    b.check("the gate").await;
+    let fault = b.js("return document.querySelector('#chosen [name=fault]').value").await;
+    b.click("#chosen form button:not(.quiet)").await;
+    assert_eq!(b.js("return document.activeElement.name").await, "reason", "the browser asks for the reason");
+    // Where the browser would let it pass, the server does not.
+    b.js("document.querySelector('#chosen [name=reason]').required = false").await;
+    b.click("#chosen form button:not(.quiet)").await;
+    b.says("less sure than the 80 %").await;
+    repairs(had).await;
+    // Changed as due it is no diagnosis: what is believed stays.
+    let percent = "return document.querySelector('.ledger .cause b').textContent";
+    let before = b.js(percent).await;
+    b.click("#chosen form button.quiet").await;
+    b.says("Changed as due").await;
+    assert_eq!(b.js(percent).await, before);
+    repairs(had).await;
+    // With a reason it is planned, done, driven again, and not cured.
+    b.go(&decide).await;
+    b.see("details.choice").await;
+    b.js(open).await;
+    b.fill("#chosen [name=reason]", "the part lies here").await;
+    b.click("#chosen form button:not(.quiet)").await;
+    b.says("It is done").await;
+    repairs(had + 1).await;
+    assert_eq!(document().await["repairs"][had]["reason"], "the part lies here");
+    b.fill("form.plan [name=marks]", "two punches at the rear flange, three in front").await;
+    b.click("form.plan button[value=yes]").await;
+    for _ in 0..200 {
+        if document().await["repairs"][had]["result"] == "open" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    b.go(&format!("{}/cases/{id}/prove", g.url)).await;
+    b.click("button[value=not-cured]").await;
+    // Back at Decide with its history: what was repaired has fallen, and it is told.
+    b.says("Tried before").await;
+    let d = document().await;
+    assert_eq!((&d["repairs"][had]["fault"], d["repairs"][had]["result"].as_str()), (&fault, Some("not-cured")));
+    let still = b.js("return location.pathname").await;
+    assert!(still.as_str().unwrap().ends_with("/decide"), "{still}");
+    assert!(b.text().await.contains("not cured"));
+    b.end().await;
+}
+
+#[tokio::test]
+async fn a_workshop_s_own_limits_hold_where_a_vehicle_names_none() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let measure =
+        async || g.get(&c, &format!("/cases/{id}/measure?tool=runout&at=prop.rear.s2.centre")).await.text().await.unwrap();
+    assert!(measure().await.contains("0.75"));
+    let own = [("shaft-centre", "0,31"), ("equal_deg", "0.7"), ("rim", "0.8")];
+    assert_eq!(g.post_form(&c, "/knowledge/limits", &own).await.status(), 303);
+    assert!(measure().await.contains("0.31"));
+    let page = g.get(&c, "/knowledge").await.text().await.unwrap();
+    // What is typed as it ships is no change.
+    assert!(page.contains("has changed 2 of it") && page.contains("name=\"shaft-centre\" value=\"0.31\""));
+    // The document stays as it came, and a vehicle's own figure comes first.
+    let d = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
+    assert!(d["vehicle"]["limits"].get("runout_mm").is_none());
+    g.store
+        .scope(g.a)
+        .await
+        .map(async |mut s| {
+            s.edit_case(id, None, "limit", "Tovi", |d| {
+                d["vehicle"]["limits"]["runout_mm"] = json!({"prop.rear.s2.centre": 0.44});
+                Ok(())
+            })
+            .await
+            .unwrap();
+            s.commit().await.unwrap();
+        })
+        .unwrap()
+        .await;
+    assert!(measure().await.contains("0.44"));
+    let r = g.post_form(&c, "/knowledge/limits", &[("rim", "90")]).await;
+    assert_eq!(r.status(), 422);
+    assert!(r.text().await.unwrap().contains("<b>rim</b>"));
+    assert_eq!(g.post_form(&c, "/knowledge/limits", &[]).await.status(), 303);
+    assert!(g.get(&c, "/knowledge").await.text().await.unwrap().contains("has changed nothing of it"));
+    let other = g.client(Some("b@skerry.example")).await;
+    assert!(g.get(&other, "/knowledge").await.text().await.unwrap().contains("has changed nothing of it"));
+    let looker = g.client(Some("a.look@harrowmere.example")).await;
+    assert_eq!(g.post_form(&looker, "/knowledge/limits", &own).await.status(), 403);
 }

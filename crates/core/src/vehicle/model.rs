@@ -422,6 +422,26 @@ pub struct Limits {
     pub backlash_mm: Option<[f64; 2]>,
 }
 
+impl Limits {
+    /// These, and where they say nothing those of the workshop.
+    pub fn or(&self, house: &Limits) -> Limits {
+        let mut runout_mm = house.runout_mm.clone();
+        // A place of the vehicle's own comes before a kind of station, as it always does.
+        runout_mm.extend(self.runout_mm.clone());
+        Limits {
+            torsional_rads2: self.torsional_rads2.or(house.torsional_rads2),
+            section_rads2: self.section_rads2.or(house.section_rads2),
+            min_deg: self.min_deg.or(house.min_deg),
+            max_deg: self.max_deg.or(house.max_deg),
+            equal_deg: self.equal_deg.or(house.equal_deg),
+            flex_deg: self.flex_deg.or(house.flex_deg),
+            critical_ratio: self.critical_ratio.or(house.critical_ratio),
+            runout_mm,
+            backlash_mm: self.backlash_mm.or(house.backlash_mm),
+        }
+    }
+}
+
 /// A vehicle's driveline.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Vehicle {

@@ -3,6 +3,7 @@
 
 use super::Knowledge;
 use crate::problem::Problem;
+use crate::vehicle::Limits;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -34,9 +35,49 @@ pub struct House {
     /// What an hour costs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<f64>,
+    /// Its own limits, for vehicles that name none.
+    #[serde(default, skip_serializing_if = "is_nothing")]
+    pub limits: Limits,
     /// From how sure on parts are bought without a reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certainty: Option<f64>,
+}
+
+fn is_nothing(l: &Limits) -> bool {
+    *l == Limits::default()
+}
+
+/// Limits that a workshop may set: key, words, unit, from, to. Those of runout go by kind of station.
+pub const LIMITS: &[(&str, &str, &str, f64, f64)] = &[
+    ("torsional_rads2", "what a shaft may swing through to the axle", "rad/s²", 10.0, 5000.0),
+    ("section_rads2", "what a section may swing by itself", "rad/s²", 10.0, 5000.0),
+    ("min_deg", "a joint's smallest working angle", "°", 0.0, 5.0),
+    ("max_deg", "its largest", "°", 1.0, 45.0),
+    ("equal_deg", "first and last joint alike to", "°", 0.05, 5.0),
+    ("critical_ratio", "highest shaft speed, of its bending speed", "", 0.3, 0.95),
+    ("shaft-end", "runout of a shaft near its ends", "mm", 0.01, 5.0),
+    ("shaft-centre", "runout of a shaft at its middle", "mm", 0.01, 5.0),
+    ("flange-face", "runout of a flange's face", "mm", 0.005, 2.0),
+    ("flange-radial", "runout of a flange, radial", "mm", 0.005, 2.0),
+    ("rim", "runout of a rim", "mm", 0.05, 5.0),
+    ("tyre", "runout of a tyre", "mm", 0.05, 8.0),
+];
+
+/// What a limit is where nobody sets it; none where it does not hold then.
+pub fn shipped_limit(key: &str) -> Option<f64> {
+    let place = match key {
+        "torsional_rads2" => return Some(crate::angles::TORSIONAL_RADS2),
+        "section_rads2" => return Some(crate::angles::SECTION_RADS2),
+        "critical_ratio" => return Some(crate::shaft::CRITICAL_RATIO),
+        "shaft-end" => "prop.rear.s1.front",
+        "shaft-centre" => "prop.rear.s1.centre",
+        "flange-face" => "hub.rl",
+        "flange-radial" => "diff.rear.flange",
+        "rim" => "wheel.rl",
+        "tyre" => "wheel.rl.tyre",
+        _ => return None,
+    };
+    crate::runout::limit_at(&Limits::default(), place).map(|l| l.get())
 }
 
 fn within(x: f64, (from, to): (f64, f64), field: &str) -> Result<f64, Problem> {
@@ -47,6 +88,42 @@ fn within(x: f64, (from, to): (f64, f64), field: &str) -> Result<f64, Problem> {
 }
 
 impl House {
+    /// One of its limits.
+    pub fn limit(&self, key: &str) -> Option<f64> {
+        let l = &self.limits;
+        match key {
+            "torsional_rads2" => l.torsional_rads2,
+            "section_rads2" => l.section_rads2,
+            "min_deg" => l.min_deg,
+            "max_deg" => l.max_deg,
+            "equal_deg" => l.equal_deg,
+            "critical_ratio" => l.critical_ratio,
+            station => l.runout_mm.get(station).copied(),
+        }
+    }
+
+    /// Sets one of its limits, or takes it back.
+    pub fn set_limit(&mut self, key: &str, x: Option<f64>) -> Result<(), Problem> {
+        let known = LIMITS.iter().find(|l| l.0 == key);
+        let (_, _, _, from, to) =
+            known.ok_or_else(|| Problem::new("unknown-limit", format!("no limit “{key}”")).field("limit"))?;
+        let x = x.map(|x| within(x, (*from, *to), key)).transpose()?;
+        let l = &mut self.limits;
+        match key {
+            "torsional_rads2" => l.torsional_rads2 = x,
+            "section_rads2" => l.section_rads2 = x,
+            "min_deg" => l.min_deg = x,
+            "max_deg" => l.max_deg = x,
+            "equal_deg" => l.equal_deg = x,
+            "critical_ratio" => l.critical_ratio = x,
+            station => match x {
+                Some(x) => drop(l.runout_mm.insert(station.into(), x)),
+                None => drop(l.runout_mm.remove(station)),
+            },
+        }
+        Ok(())
+    }
+
     /// The knowledge as this workshop has it. What names no test or fault (any more) is refused by name.
     pub fn over(&self, shipped: &Knowledge) -> Result<Knowledge, Problem> {
         let mut k = shipped.clone();

@@ -5,7 +5,7 @@ mod told;
 mod vocabulary;
 mod weights;
 
-pub use house::{House, HouseFault};
+pub use house::{House, HouseFault, LIMITS, shipped_limit};
 pub use told::Says;
 pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS};
 pub use weights::{
