@@ -16,6 +16,7 @@ pub mod instrument;
 pub mod intake;
 pub mod life;
 pub mod lift_walk;
+pub mod listening;
 pub mod orders;
 pub mod problem;
 pub mod progress;

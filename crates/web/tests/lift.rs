@@ -138,3 +138,123 @@ async fn wheels_do_not_turn_under_power_before_what_must_be_seen_to_was() {
     assert_eq!(g.post_form(&a, &format!("/cases/{id}/lift/stand"), &[("on", "moon")]).await.status(), 422);
     assert_eq!(g.post_form(&a, &format!("/cases/{id}/lift/later"), &[("test", "kick-tyre")]).await.status(), 422);
 }
+
+/// A second of a tone as a WAV file.
+fn wav(hz: f64) -> Vec<u8> {
+    let samples: Vec<i16> =
+        (0..8000).map(|i| (8000.0 * (std::f64::consts::TAU * hz * f64::from(i) / 8000.0).sin()) as i16).collect();
+    let data: Vec<u8> = samples.iter().flat_map(|s| s.to_le_bytes()).collect();
+    let mut out = b"RIFF".to_vec();
+    out.extend((36 + data.len() as u32).to_le_bytes());
+    out.extend(b"WAVEfmt \x10\0\0\0\x01\0\x01\0");
+    out.extend(8000u32.to_le_bytes());
+    out.extend(16000u32.to_le_bytes());
+    out.extend(b"\x02\0\x10\0data");
+    out.extend((data.len() as u32).to_le_bytes());
+    out.extend(data);
+    out
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_blind() {
+    let g = Ground::new().await;
+    let id = growl(&g).await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let path = format!("/cases/{id}/lift/listen");
+    for (fields, field) in [
+        (vec![("unit", "dB"), ("hub.fl", "loud")], "hub.fl"),
+        (vec![("unit", "of 10"), ("hub.fl", "11")], "hub.fl"),
+        (vec![("unit", "ells"), ("hub.fl", "1")], "unit"),
+        (vec![("unit", "dB")], "level"),
+    ] {
+        let r = g.post_form(&c, &path, &fields).await;
+        assert_eq!(r.status(), 422, "{fields:?}");
+        assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{fields:?}");
+    }
+    let close = [("unit", "dB"), ("hub.fl", "66"), ("hub.fr", "67"), ("diff.rear", "60"), ("symptom", "S2")];
+    assert_eq!(g.post_form(&c, &path, &close).await.status(), 303);
+    let page = g.get(&c, &format!("{path}?s=S2")).await.text().await.unwrap();
+    assert!(page.contains("Loudest so far, not clearly") && page.contains("67 dB"), "{page}");
+    // A sound of each front hub; which is which is not told.
+    for (at, hz) in [("hub.fl", 300.0), ("hub.fr", 90.0)] {
+        let part = reqwest::multipart::Part::bytes(wav(hz)).file_name("a.wav");
+        let form =
+            reqwest::multipart::Form::new().text("test", "lift-run").text("at", at).text("back", "listen").part("file", part);
+        let r = c
+            .post(format!("{}/cases/{id}/pinned", g.url))
+            .header("sec-fetch-site", "same-origin")
+            .multipart(form)
+            .send()
+            .await
+            .unwrap();
+        assert_eq!(r.status(), 303);
+        assert!(r.headers()["location"].to_str().unwrap().contains("/lift/listen"));
+    }
+    let b = Browser::new().await;
+    b.sign_in(&g, "a@harrowmere.example").await;
+    b.go(&format!("{}{path}?s=S2", g.url)).await;
+    b.see(".blind-pair audio").await;
+    b.check("listening").await;
+    let told = b.js("return document.querySelector('.blind-pair').innerHTML").await;
+    assert!(!told.as_str().unwrap().contains("hub"), "{told}");
+    let d = document(&g, id).await;
+    let of =
+        |at: &str| d["pinned"].as_array().unwrap().iter().find(|p| p["at"] == at).unwrap()["file"].as_str().unwrap().to_string();
+    // The front left is the rougher one, wherever it stands in the pair.
+    let rough = of("hub.fl");
+    b.click(&format!(".blind-pair form:has(input[name=louder][value$='{rough}']) button")).await;
+    b.says("compared blind 1 to 0").await;
+    let d = document(&g, id).await;
+    assert_eq!((d["compared"][0]["louder"].as_str(), d["compared"][0]["quieter"].as_str()), (Some("hub.fl"), Some("hub.fr")));
+    assert_eq!(b.js("return document.querySelectorAll('.blind-pair').length").await, 0, "a pair is asked once");
+    // A second pair of ears makes it clear, and the answer goes in when what must be seen to was.
+    let two = g.client(Some("a.two@harrowmere.example")).await;
+    let (first, second) = (format!("/cases/{id}/{rough}"), format!("/cases/{id}/{}", of("hub.fr")));
+    let heard = [("louder", first.as_str()), ("than", second.as_str())];
+    assert_eq!(g.post_form(&two, &format!("/cases/{id}/lift/compare"), &heard).await.status(), 303);
+    let same = [("louder", first.as_str()), ("than", first.as_str())];
+    assert_eq!(g.post_form(&two, &format!("/cases/{id}/lift/compare"), &same).await.status(), 422);
+    let other = g.client(Some("b@skerry.example")).await;
+    assert_eq!(g.post_form(&other, &format!("/cases/{id}/lift/compare"), &heard).await.status(), 404);
+    b.go(&format!("{}{path}?s=S2", g.url)).await;
+    b.says("Loudest: front left hub").await;
+    b.click(".verdict .seen-to input").await;
+    b.click(".verdict form button").await;
+    for _ in 0..200 {
+        let d = document(&g, id).await;
+        let last = d["observations"].as_array().unwrap().last().unwrap().clone();
+        if last["test"] == "lift-run" {
+            assert_eq!((last["outcome"].as_str(), last["at"].as_str()), (Some("heard"), Some("hub.fl")));
+            b.end().await;
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    panic!("the answer does not come");
+}
+
+#[tokio::test]
+async fn a_joint_swung_with_a_balance_is_told_by_its_numbers() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let path = format!("/cases/{id}/lift/swing");
+    let read =
+        [("at", "prop.rear.j2"), ("symptom", "S1"), ("arm_mm", "120"), ("first_n", "10 24,5 10 11"), ("second_n", "10;10;11")];
+    assert_eq!(g.post_form(&c, &path, &read).await.status(), 303);
+    let d = document(&g, id).await;
+    let last = d["observations"].as_array().unwrap().last().unwrap();
+    assert_eq!((last["test"].as_str(), last["outcome"].as_str()), (Some("joint-swing"), Some("stiff-spot")));
+    assert!(last["note"].as_str().unwrap().contains("N·m") && last["balance"]["first_n"][1] == 24.5, "{last}");
+    for (field, value) in [("at", "hub.rl"), ("arm_mm", "3"), ("first_n", "1 2"), ("second_n", "1 two 3")] {
+        let odd: Vec<_> = read.iter().map(|&(k, v)| (k, if k == field { value } else { v })).collect();
+        let r = g.post_form(&c, &path, &odd).await;
+        assert_eq!(r.status(), 422, "{field}");
+        assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{field}");
+    }
+    let leaves = g.get(&c, &format!("/cases/{id}/lift/leaves?s=S1")).await.text().await.unwrap();
+    assert!(leaves.contains("stand outside and carry the load") && leaves.contains("Made:"));
+    let other = g.client(Some("b@skerry.example")).await;
+    assert_eq!(g.get(&other, &format!("/cases/{id}/lift/leaves")).await.status(), 404);
+    assert_eq!(g.post_form(&other, &path, &read).await.status(), 404);
+}

@@ -7,6 +7,7 @@ pub mod feel;
 pub mod fields;
 pub mod lift;
 pub mod line_view;
+pub mod listening;
 pub mod map_view;
 pub mod measure;
 pub mod part;
@@ -34,6 +35,7 @@ pub fn routes() -> Router<App> {
         .merge(lift::routes())
         .merge(pinned::routes())
         .merge(feel::routes())
+        .merge(listening::routes())
         .merge(measure::routes())
         .merge(decide::routes())
         .merge(repair::routes())

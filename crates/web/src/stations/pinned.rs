@@ -78,7 +78,8 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
     let told =
         "this is no picture (JPEG, PNG, WebP) and no sound (MP3, M4A, Ogg, WAV, FLAC, AAC, AMR, MP4, WebM) that a browser plays";
     let (_, ending, is_picture) = kind.ok_or_else(|| Problem::new("unknown-kind", told).field("file"))?;
-    let back = Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()));
+    let page = if f.text("back") == Some("listen") { "lift/listen" } else { "lift" };
+    let back = Redirect::to(&format!("/cases/{id}/{page}?s={}", f.text("symptom").unwrap_or_default()));
     let mut s = m.scope().await?;
     let what = if *is_picture { "a picture" } else { "a spoken note" };
     let mut name = String::new();

@@ -1,0 +1,196 @@
+//! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
+
+use super::fields::{Fields, append};
+use super::pinned::{Pinned, pinned};
+use crate::App;
+use crate::auth::Member;
+use crate::fail::{Fail, may_write};
+use crate::page::{Frame, Known, Which};
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::{Path, Query};
+use axum::response::Redirect;
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::case::Case;
+use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest};
+use baricord_core::problem::Problem;
+use baricord_core::progress::Station;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+/// The test that the loudest station answers.
+const TEST: &str = "lift-run";
+
+/// A place that can be listened at.
+struct Place {
+    id: String,
+    words: String,
+    level: String,
+    bar: f64,
+    sounds: Vec<String>,
+}
+
+/// The loudest so far.
+struct First {
+    at: String,
+    words: String,
+    why: String,
+    clear: bool,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "listening.html")]
+struct ListeningPage {
+    f: Frame,
+    places: Vec<Place>,
+    unit: &'static str,
+    first: Option<First>,
+    /// Two sounds to compare: their files, of places that are not told.
+    pair: Option<(String, String)>,
+    caution: String,
+    most: usize,
+}
+
+/// Sounds that were taken at a place for this.
+fn sounds(document: &Value) -> Vec<Pinned> {
+    pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && p.test.as_deref() == Some(TEST)).collect()
+}
+
+/// The two sounds that this person should compare next: of places not compared yet, first or second by chance.
+fn pair(document: &Value, person: &str) -> Option<(String, String)> {
+    let (all, done) = (sounds(document), compared(document));
+    let both = |a: &Pinned, b: &Pinned| {
+        let (a, b) = (a.at.as_deref().unwrap_or_default(), b.at.as_deref().unwrap_or_default());
+        done.iter().any(|c| c.by == person && (c.louder == a && c.quieter == b || c.louder == b && c.quieter == a))
+    };
+    let mut pairs = (0..all.len()).flat_map(|i| (i + 1..all.len()).map(move |j| (i, j)));
+    let (i, j) = pairs.find(|&(i, j)| all[i].at != all[j].at && !both(&all[i], &all[j]))?;
+    let (a, b) = (all[i].file.clone(), all[j].file.clone());
+    Some(if Uuid::new_v4().as_u128() & 1 == 0 { (a, b) } else { (b, a) })
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ListeningPage, Fail> {
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
+    let (case, doc, kb) = (k.case(), &k.stored.document, &*k.knowledge);
+    let levels = heard(doc);
+    let unit = levels.first().map_or(LevelUnit::Decibel, |h| h.unit);
+    let top = levels.iter().map(|h| h.level).fold(0.0, f64::max);
+    let rule = kb.test(TEST).ok_or(Fail::NotFound)?;
+    let taken = sounds(doc);
+    let here =
+        |p: &baricord_core::vehicle::Place| rule.at.iter().any(|a| baricord_core::reasoning::place_is(&case.vehicle, p, a));
+    let places = case
+        .vehicle
+        .places()
+        .into_iter()
+        .filter(here)
+        .map(|p| {
+            let level = levels.iter().find(|h| h.at == p.id).map(|h| h.level);
+            Place {
+                level: level.map_or(String::new(), |l| format!("{l}")),
+                bar: level.map_or(0.0, |l| if top > 0.0 { 100.0 * l / top } else { 0.0 }),
+                sounds: taken
+                    .iter()
+                    .filter(|s| s.at.as_deref() == Some(&p.id))
+                    .map(|s| format!("/cases/{id}/{}", s.file))
+                    .collect(),
+                id: p.id,
+                words: p.words,
+            }
+        })
+        .collect();
+    let first = loudest(&levels, &compared(doc)).map(|l| {
+        let by_level = l.over.map(|o| format!("{o:.1} {} over the next", unit.words()));
+        let blind = (l.won + l.lost > 0).then(|| format!("compared blind {} to {}", l.won, l.lost));
+        First {
+            words: case.vehicle.place_words(&l.at),
+            at: l.at,
+            why: [by_level, blind].into_iter().flatten().collect::<Vec<_>>().join(", "),
+            clear: l.clear,
+        }
+    });
+    let caution: Vec<&str> = rule.caution.iter().filter_map(|c| kb.caution(c)).collect();
+    Ok(ListeningPage {
+        places,
+        unit: unit.words(),
+        first,
+        pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
+        caution: caution.join(" "),
+        most: super::pinned::MOST,
+        f,
+    })
+}
+
+fn back(id: Uuid, f: &Fields) -> Redirect {
+    Redirect::to(&format!("/cases/{id}/lift/listen?s={}", f.text("symptom").unwrap_or_default()))
+}
+
+/// Levels at several places at once.
+async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let unit = f.text("unit").and_then(LevelUnit::named);
+    let unit = unit.ok_or_else(|| Problem::new("bad-value", "in dB, or of 10?").field("unit"))?;
+    let mut s = m.scope().await?;
+    let case = s.case(id).await?.case;
+    let mut all = vec![];
+    for p in case.vehicle.places() {
+        let Some(level) = f.float(&p.id)? else { continue };
+        let (from, to) = unit.range();
+        if !(from..=to).contains(&level) {
+            return Err(Problem::new("out-of-range", format!("a level lies from {from} to {to} {}", unit.words()))
+                .field(&p.id)
+                .into());
+        }
+        all.push(Heard { at: p.id, level, unit, by: m.person.name.clone() });
+    }
+    if all.is_empty() {
+        return Err(Problem::new("missing", "a level at one place at least").field("level").into());
+    }
+    let was = heard(&s.case(id).await?.document);
+    let new: Vec<Heard> =
+        all.into_iter().filter(|h| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&h.at, h.level, h.unit))).collect();
+    if !new.is_empty() {
+        s.edit_case(id, None, &format!("listened at {} places", new.len()), &m.person.name, |d| {
+            new.iter().for_each(|h| append(d, "listened", json!(h)));
+            Ok(())
+        })
+        .await?;
+        s.commit().await?;
+    }
+    Ok(back(id, &f))
+}
+
+/// Which of two was louder, its place not known to who listened.
+async fn compare(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let (louder, quieter) = (f.need("louder", "which is louder")?, f.need("than", "the other sound")?);
+    let mut s = m.scope().await?;
+    s.edit_case(id, None, "two sounds compared blind", &m.person.name, |d| {
+        let all = sounds(d);
+        let place = |url: &str| {
+            let file = url.rsplit_once("/pinned/").map(|x| format!("pinned/{}", x.1));
+            all.iter().find(|p| Some(&p.file) == file.as_ref()).and_then(|p| p.at.clone())
+        };
+        let (Some(louder), Some(quieter)) = (place(louder), place(quieter)) else {
+            return Err(Problem::new("missing", "these sounds are not there any more").field("louder"));
+        };
+        if louder == quieter || Case::from_json(d)?.vehicle.place(&louder).is_none() {
+            return Err(Problem::new("bad-value", "two sounds of two places").field("louder"));
+        }
+        append(d, "compared", json!(Compared { louder, quieter, by: m.person.name.clone() }));
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(back(id, &f))
+}
+
+/// Routes of the listening.
+pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/lift/listen", get(show).merge(post(levels))).route("/cases/{id}/lift/compare", post(compare))
+}
