@@ -6,7 +6,7 @@ use crate::drawing::{self, Marks, Pin};
 use crate::fail::Fail;
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
-use baricord_core::listening::heard;
+use baricord_core::listening::{Heard, heard};
 use baricord_core::orders::Base;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
@@ -374,12 +374,11 @@ pub fn marks(k: &Known) -> Marks {
     }
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
     m.pins.extend(readings(case));
-    // Levels that were listened to, where they were.
-    m.pins.extend(heard(&k.stored.document).into_iter().map(|h| Pin {
-        place: h.at,
-        text: format!("{} {}", h.level, h.unit.words()),
-        wanted: false,
-    }));
+    // Levels where they were listened to, the loudest first: where there is no room for all, it has its own.
+    let mut levels = heard(&k.stored.document);
+    levels.sort_by(|a, b| b.level.total_cmp(&a.level));
+    let level = |h: Heard| Pin { place: h.at, text: format!("{} {}", h.level, h.unit.words()), wanted: false };
+    m.pins.extend(levels.into_iter().map(level));
     if let Some(a) = &k.analysis {
         for o in main_orders(case, a).iter().take(1) {
             if let Some(s) = o.sources.iter().find(|s| m.suspect.contains_key(&s.at)).or(o.sources.first()) {

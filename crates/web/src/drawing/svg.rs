@@ -489,13 +489,16 @@ fn pins(o: &mut String, s: &Sheet, m: &Marks) {
     for pin in &m.pins {
         let Some(p) = s.parts.iter().find(|p| p.place.id == pin.place) else { continue };
         let w = text_width(&pin.text) + 12.0;
-        let spot = [8.0, 34.0].iter().find_map(|&y| {
+        let low = s.height - 30.0;
+        // What stands at the lower edge has its reading there.
+        let rows = if p.rect.cy() > 0.7 * s.height { [low, 8.0, 34.0] } else { [8.0, 34.0, low] };
+        let spot = rows.iter().find_map(|&y| {
             (0..40).map(|k| f64::from(if k % 2 == 0 { k / 2 } else { -(k + 1) / 2 }) * 14.0).find_map(|dx| {
                 let x = p.rect.cx() - w / 2.0 + dx;
                 let r = Rect::new(x, y, w, 21.0);
                 let inside = x > 4.0 && r.right() < s.width - 4.0;
                 let free = !s.parts.iter().any(|q| q.rect.overlaps(&r)) && !taken.iter().any(|t| t.overlaps(&r));
-                (inside && free && r.bottom() < p.rect.y).then_some(r)
+                (inside && free).then_some(r)
             })
         });
         let Some(r) = spot else { continue };
@@ -505,7 +508,8 @@ fn pins(o: &mut String, s: &Sheet, m: &Marks) {
             o,
             r#"<g class="{class}"><line x1="{:.1}" y1="{:.1}" x2="{x:.1}" y2="{y:.1}"/><circle cx="{x:.1}" cy="{y:.1}" r="2.5"/><rect x="{:.1}" y="{:.1}" width="{:.1}" height="{:.1}"/><text x="{:.1}" y="{:.1}">{}</text></g>"#,
             r.cx(),
-            r.bottom(),
+            // Beside a part that stands at the upper edge the line leaves from under the reading.
+            if r.bottom() < y { r.bottom() } else { r.y + r.h / 2.0 },
             r.x,
             r.y,
             r.w,
