@@ -51,7 +51,7 @@ pub enum Standing {
         by: String,
     },
     /// Two have.
-    Both(Vote, Vote),
+    Both(Box<[Vote; 2]>),
 }
 
 impl Standing {
@@ -61,7 +61,7 @@ impl Standing {
         match (open.next(), open.next()) {
             (None, _) => Standing::Open,
             (Some(one), None) => Standing::Waits { by: one.by.clone() },
-            (Some(one), Some(other)) => Standing::Both(one.clone(), other.clone()),
+            (Some(one), Some(other)) => Standing::Both(Box::new([one.clone(), other.clone()])),
         }
     }
 }
@@ -85,9 +85,9 @@ pub fn cast(votes: &mut Vec<Vote>, vote: Vote) -> Result<Option<String>, Refused
     let question = vote.question.clone();
     votes.push(vote);
     Ok(match Standing::of(votes, &question) {
-        Standing::Both(a, b) if a.outcome == b.outcome => {
+        Standing::Both(two) if two[0].outcome == two[1].outcome => {
             settle(votes, &question);
-            Some(a.outcome)
+            Some(two[0].outcome.clone())
         }
         _ => None,
     })
@@ -126,7 +126,7 @@ mod tests {
         assert_eq!(Standing::of(&v, &v[0].question), Standing::Open);
         assert_eq!(cast(&mut v, vote("j2", "Tovi", "play")), Ok(None));
         let q = vote("j2", "", "").question;
-        assert!(matches!(Standing::of(&v, &q), Standing::Both(a, b) if a.by == "Maren" && b.outcome == "play"));
+        assert!(matches!(Standing::of(&v, &q), Standing::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
         assert_eq!(cast(&mut v, vote("j2", "Jon", "play")), Err(Refused::Full));
         assert_eq!(settle(&mut v, &q), ["Maren", "Tovi"]);
         assert_eq!(Standing::of(&v, &q), Standing::Open);

@@ -25,6 +25,7 @@ async fn main() {
     let of = |start: &str| cases.iter().find(|(t, _)| t.starts_with(start)).map(|(_, u)| u.clone()).expect(start);
     let (van, fish, shake, pilot, ranger) =
         (of("Mail van 4: buzz"), of("Fish lorry"), of("Mail van 2"), of("Pilot"), of("Ranger"));
+    let (shuttle, kestrel) = (of("Airstrip shuttle"), of("Harbour master"));
     b.go(&format!("{url}/vehicles")).await;
     b.js("[...document.querySelectorAll('.fleet a')].find(a => a.innerText.startsWith('Mail van 4')).click()").await;
     b.see(".lifeline").await;
@@ -70,6 +71,18 @@ async fn main() {
         b.go(&page).await;
         shot(&b, &out, name).await;
     }
+    b.go(&format!("{shuttle}/lift/listen")).await;
+    for (at, level) in
+        [("hub.fl", "72"), ("hub.fr", "66"), ("hub.rl", "63"), ("hub.rr", "64"), ("diff.rear", "61"), ("gearbox", "65")]
+    {
+        b.fill(&format!("#levels input[name='{at}']"), level).await;
+    }
+    b.click("#levels button.yellow").await;
+    b.says("Loudest: front left hub").await;
+    shot(&b, &out, "listening").await;
+    b.go(&format!("{kestrel}/paper")).await;
+    shot(&b, &out, "paper").await;
+    b.go(&format!("{van}/decide")).await;
     b.key("t").await;
     for (name, page) in [("angles-pit", format!("{fish}/measure?tool=angles")), ("road-pit", format!("{van}/road"))] {
         b.go(&page).await;

@@ -51,8 +51,9 @@
     document.dispatchEvent(new Event("htmx:afterSettle"));
     draw();
   };
-  const typing = () => [...document.querySelectorAll("#main input:not([type=hidden]):not([type=file]), #main textarea")]
+  const begun = (part) => [...part.querySelectorAll("input:not([type=hidden]):not([type=file]), textarea")]
     .some((i) => i.value !== i.defaultValue && !i.closest("[hidden], [data-answered]"));
+  const typing = () => begun(document.getElementById("main") || document.body);
 
   const pump = async () => {
     if (busy) return;
@@ -62,7 +63,9 @@
       const e = queue[0];
       const slow = setTimeout(() => { away = true; advance(e); draw(); }, 1500);
       let answer = null;
-      try { answer = await fetch(e.url, { method: "POST", body: e.body }); } catch { /* the server is away */ }
+      // A connection that hangs is let go: with its mark an answer may be sent again.
+      const most = AbortSignal.timeout(e.body instanceof FormData ? 180000 : 20000);
+      try { answer = await fetch(e.url, { method: "POST", body: e.body, signal: most }); } catch { /* the server is away */ }
       clearTimeout(slow);
       const out = answer && answer.redirected && new URL(answer.url).pathname === "/sign-in";
       if (answer && answer.ok && !out) {
@@ -71,7 +74,8 @@
         draw();
         continue;
       }
-      if (answer && !out && answer.status < 500 && answer.status !== 429) {
+      // What the server refuses, or breaks at, would be refused again: it is told and not in the way of the rest.
+      if (answer && !out && answer.status <= 500 && answer.status !== 429) {
         const coded = answer.headers.get("x-problem"), why = coded ? decodeURIComponent(coded) : `status ${answer.status}`;
         queue.shift();
         if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; notice(why); } else refused.push(`${e.words}: ${why}`);
@@ -154,7 +158,11 @@
     if (asks && !typing()) parts.push("#main");
     for (const p of parts) {
       const here = document.querySelector(p), there = page.querySelector(p);
-      if (here && there) { here.replaceWith(document.adoptNode(there)); window.htmx.process(document.querySelector(p)); }
+      // What is being typed, or is unfolded, stays as it is.
+      if (!here || !there || p !== "#main" && begun(here)) continue;
+      if (here.tagName === "DETAILS") there.open = here.open;
+      here.replaceWith(document.adoptNode(there));
+      window.htmx.process(document.querySelector(p));
     }
     notice(asks && typing() ? `${told}. What you are typing stays; this question is from before that.` : told);
   }, 2500);

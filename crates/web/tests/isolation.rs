@@ -21,6 +21,7 @@ const TABLES: &[&str] = &[
     "drive_piece",
     "access_token",
     "vehicle",
+    "opinion",
 ];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -30,6 +31,8 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let c = g.client(Some("a@harrowmere.example")).await;
     assert_eq!(g.bring(&c, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await.status(), 303);
     assert_eq!(g.post_form(&c, "/tokens", &[("name", "x")]).await.status(), 200);
+    let asked = [("question", "What would you do?"), ("days", "7")];
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/opinions"), &asked).await.status(), 200);
     let mut s = g.store.scope(g.a).await.unwrap();
     let drive = s.begin_drive(id, "S1", "A", "{}", 1.0).await.unwrap();
     s.put_drive_piece(drive, 0, 0, &baricord_store::drives::Piece::default()).await.unwrap();
@@ -83,6 +86,11 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         "/complaint",
         "/road",
         "/lift",
+        "/lift/leaves",
+        "/lift/listen",
+        "/live?v=0",
+        "/paper",
+        "/opinions",
         "/measure",
         "/measure?tool=angles",
         "/decide",
@@ -114,6 +122,17 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         ("/vehicle/preview", &[("name", "x")]),
         ("/symptoms", &[("kind", "clunk")]),
         ("/observations", &[("test", "engage"), ("outcome", "clunk")]),
+        ("/lift/later", &[("test", "wheel-rock"), ("at", "hub.rl")]),
+        ("/lift/stand", &[("on", "lift")]),
+        ("/lift/vote", &[("test", "joint-wiggle"), ("at", "prop.rear.j1"), ("outcome", "play")]),
+        ("/lift/decide", &[("test", "joint-wiggle"), ("at", "prop.rear.j1")]),
+        ("/lift/swing", &[("at", "prop.rear.j1"), ("arm_mm", "100"), ("first_n", "1 1 1"), ("second_n", "1 1 1")]),
+        ("/lift/listen", &[("unit", "dB"), ("hub.rl", "60")]),
+        ("/lift/compare", &[("louder", "/pinned/a"), ("than", "/pinned/b")]),
+        ("/safety", &[("drive", "no"), ("reason", "x")]),
+        ("/found", &[("what", "x")]),
+        ("/found/0/settled", &[]),
+        ("/opinions", &[("question", "x"), ("days", "7")]),
         ("/repairs", &[("fault", "joint-worn"), ("at", "prop.rear.j1")]),
         ("/repairs/0", &[("done", "no")]),
         ("/verdict", &[("result", "cured")]),

@@ -65,7 +65,7 @@ impl Voting {
         match Standing::of(&votes(&k.stored.document), question) {
             Standing::Open => Self::default(),
             Standing::Waits { by } => Self { own: by == person, waits: by, both: vec![] },
-            Standing::Both(a, b) => Self { both: vec![felt(&a), felt(&b)], ..Self::default() },
+            Standing::Both(two) => Self { both: two.iter().map(felt).collect(), ..Self::default() },
         }
     }
 }
