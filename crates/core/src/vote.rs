@@ -30,6 +30,9 @@ pub struct Vote {
     pub by: String,
     /// What they felt.
     pub outcome: String,
+    /// What they noted with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
     /// Whether it has been decided upon.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub settled: bool,
@@ -93,6 +96,18 @@ pub fn cast(votes: &mut Vec<Vote>, vote: Vote) -> Result<Option<String>, Refused
     })
 }
 
+/// The votes on a question that wait, and whether this person may say which of them stands: of a single one only who
+/// cast it, so that nobody reads it before they have felt it themselves.
+pub fn to_decide(votes: &[Vote], question: &Question, person: &str) -> (Vec<Vote>, bool) {
+    let open: Vec<Vote> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
+    let may = match &open[..] {
+        [] => false,
+        [one] => one.by == person,
+        _ => true,
+    };
+    (open, may)
+}
+
 /// Marks the votes on a question as decided upon; those who voted.
 pub fn settle(votes: &mut [Vote], question: &Question) -> Vec<String> {
     votes
@@ -112,7 +127,7 @@ mod tests {
 
     fn vote(at: &str, by: &str, outcome: &str) -> Vote {
         let question = Question { symptom: None, test: "joint-wiggle".into(), at: Some(at.into()), gear: None };
-        Vote { question, by: by.into(), outcome: outcome.into(), settled: false }
+        Vote { question, by: by.into(), outcome: outcome.into(), note: None, settled: false }
     }
 
     #[test]
@@ -120,6 +135,7 @@ mod tests {
         let mut v = vec![];
         assert_eq!(cast(&mut v, vote("j1", "Maren", "play")), Ok(None));
         assert_eq!(Standing::of(&v, &v[0].question), Standing::Waits { by: "Maren".into() });
+        assert!(to_decide(&v, &v[0].question, "Maren").1 && !to_decide(&v, &v[0].question, "Tovi").1);
         assert_eq!(cast(&mut v, vote("j1", "Maren", "none")), Err(Refused::Twice));
         assert_eq!(cast(&mut v, vote("j2", "Maren", "none")), Ok(None));
         assert_eq!(cast(&mut v, vote("j1", "Tovi", "play")), Ok(Some("play".into())));

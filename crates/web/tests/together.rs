@@ -129,6 +129,7 @@ async fn a_feel_is_voted_blind_by_two() {
     let before = observed(&document(&g, id).await).len();
     // The first feels play; nobody is told, not even by the history.
     b.go(&at).await;
+    b.fill("article.stop:not([hidden]) input[name=note]", "clicks at the cap").await;
     b.click("article.stop:not([hidden]) .blind summary").await;
     b.click("article.stop:not([hidden]) .blind button[value=play]").await;
     until("the first vote", async || document(&g, id).await["votes"].as_array().is_some_and(|v| v.len() == 1)).await;
@@ -153,7 +154,8 @@ async fn a_feel_is_voted_blind_by_two() {
     let d = document(&g, id).await;
     let last = d["observations"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((last["outcome"].as_str(), last["at"].as_str()), (Some("play"), Some("prop.rear.j2")));
-    assert!(last["note"].as_str().unwrap().contains("Tovi felt"), "{last}");
+    let note = last["note"].as_str().unwrap();
+    assert!(note.contains("Tovi felt") && note.contains("Harrowmere: clicks at the cap"), "{last}");
     b.end().await;
     c.end().await;
 }
@@ -173,6 +175,11 @@ async fn alike_felt_by_two_counts_as_observed_and_nobody_votes_twice() {
     let again = g.post_form(&a, &path, &felt).await;
     assert_eq!(again.status(), 422);
     assert!(again.text().await.unwrap().contains("felt it already"));
+    // Who has not felt it may not take it as it stands, and so be told.
+    let peek = [felt[0], felt[1], felt[2], ("stands", "Harrowmere")];
+    let peek = g.post_form(&two, &format!("/cases/{id}/lift/decide"), &peek).await;
+    assert_eq!(peek.status(), 422);
+    assert!(peek.text().await.unwrap().contains("feel it yourself first"));
     assert_eq!(g.post_form(&two, &path, &felt).await.status(), 303);
     let d = document(&g, id).await;
     assert_eq!(observed(&d).len(), before + 1);

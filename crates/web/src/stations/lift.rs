@@ -108,16 +108,15 @@ fn later(document: &serde_json::Value) -> Vec<AskedLater> {
     serde_json::from_value(document["asked_later"].clone()).unwrap_or_default()
 }
 
-fn asked(k: &Known, s: &Stop, person: &str) -> Option<Asked> {
+fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
     let (kb, case) = (&*k.knowledge, k.case());
     let rule = kb.test(&s.test.test)?;
     let a = k.answer()?;
-    let p = baricord_core::reasoning::beliefs(case, kb, &a.id, k.analysis.as_ref());
     let outcomes = rule
         .outcomes
         .iter()
         .zip(&s.test.rows)
-        .map(|(o, row)| OutcomeButton { id: o.id.clone(), words: o.words.clone(), then: falls_and_rises(k, &p, row) })
+        .map(|(o, row)| OutcomeButton { id: o.id.clone(), words: o.words.clone(), then: falls_and_rises(k, p, row) })
         .collect();
     let stations = if rule.locates.is_some() {
         let here = |p: &baricord_core::vehicle::Place| {
@@ -186,8 +185,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         .collect();
     // The one that is asked, then what comes after it.
     let held = stops.iter().skip(now).take(1).chain(stops.iter().take(now)).chain(stops.iter().skip(now + 1)).take(HELD);
+    let p = baricord_core::reasoning::beliefs(case, kb, symptom, k.analysis.as_ref());
     Ok(LiftPage {
-        asked: held.filter_map(|s| asked(&k, s, &m.person.name)).collect(),
+        asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
         most: super::pinned::MOST,
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
@@ -238,6 +238,11 @@ fn observe(d: &mut Value, q: &Question, outcome: &str, note: &str, lift: bool) {
     }
 }
 
+/// What was noted with votes.
+fn notes(of: &[&Vote]) -> String {
+    of.iter().filter_map(|v| v.note.as_ref().map(|n| format!("; {}: {n}", v.by))).collect()
+}
+
 /// One of two answers, given before the other is seen. The history of the case does not tell it either.
 async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -253,7 +258,13 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     let said = format!("{}: felt blind", rule.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let mut all = votes(d);
-        let one = Vote { question: q.clone(), by: m.person.name.clone(), outcome: outcome.into(), settled: false };
+        let one = Vote {
+            question: q.clone(),
+            by: m.person.name.clone(),
+            outcome: outcome.into(),
+            note: f.text("note").map(String::from),
+            settled: false,
+        };
         let alike = vote::cast(&mut all, one).map_err(|refused| {
             let why = match refused {
                 Refused::Twice => "you have felt it already: now a second person does, without being told",
@@ -262,8 +273,10 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
             Problem::new("voted", why).field("outcome")
         })?;
         if let Some(outcome) = alike {
-            let by: Vec<_> = all.iter().rev().filter(|v| v.question == q).take(2).map(|v| v.by.as_str()).collect();
-            observe(d, &q, &outcome, &format!("felt alike by {}, neither knowing of the other", by.join(" and ")), rule.lift);
+            let two: Vec<&Vote> = all.iter().rev().filter(|v| v.question == q).take(2).collect();
+            let by: Vec<_> = two.iter().map(|v| v.by.as_str()).collect();
+            let told = format!("felt alike by {}, neither knowing of the other{}", by.join(" and "), notes(&two));
+            observe(d, &q, &outcome, &told, rule.lift);
         }
         d["votes"] = json!(all);
         Ok(())
@@ -284,9 +297,10 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt anew" });
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let mut all = votes(d);
-        let felt: Vec<Vote> = all.iter().filter(|v| !v.settled && v.question == q).cloned().collect();
-        if felt.is_empty() {
-            return Err(Problem::new("missing", "nothing waits to be decided here"));
+        let (felt, may) = vote::to_decide(&all, &q, &m.person.name);
+        if !may {
+            let why = if felt.is_empty() { "nothing waits to be decided here" } else { "feel it yourself first" };
+            return Err(Problem::new("voted", why).field("stands"));
         }
         vote::settle(&mut all, &q);
         d["votes"] = json!(all);
@@ -300,7 +314,8 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             .filter(|v| v.by != by)
             .map(|v| format!("; {} felt: {}", v.by, rule.outcome(&v.outcome).map_or(v.outcome.as_str(), |o| &o.words)))
             .collect();
-        observe(d, &q, &one.outcome, &format!("as {by} felt it{}", others.concat()), rule.lift);
+        let all: Vec<&Vote> = felt.iter().collect();
+        observe(d, &q, &one.outcome, &format!("as {by} felt it{}{}", others.concat(), notes(&all)), rule.lift);
         Ok(())
     })
     .await?;
