@@ -7,6 +7,7 @@ use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, Which};
 use crate::paper::Paper;
 use crate::stations::fields::{Fields, append};
+use crate::stations::pinned::{pinned, serve};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
@@ -122,6 +123,8 @@ struct LinkedPage {
     question: String,
     answer: Option<(String, String)>,
     until: String,
+    /// Pictures and sounds of the case: their addresses, and whether each is a picture.
+    pinned: Vec<(String, bool)>,
     p: Paper,
 }
 
@@ -145,14 +148,22 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
     let mut p = Paper::of(&k);
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
+    let files = pinned(&k.stored.document);
     Ok(private(LinkedPage {
         theme: crate::theme::now(),
         until: left(o.hours_left),
+        pinned: files.iter().map(|f| (format!("/opinion/{secret}/{}", f.file), f.is_picture())).collect(),
         asked_by: o.asked_by,
         question: o.question,
         answer: o.answer.map(|a| (a, o.answered_by.unwrap_or_default())),
         p,
     }))
+}
+
+/// A picture or a sound of the case that the link shows.
+async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String)>) -> Result<Response, Fail> {
+    let l = linked(&app, &secret).await?;
+    serve(app.store.scope(l.workshop_id).await?, l.case_id, &file).await
 }
 
 async fn answer(
@@ -185,12 +196,16 @@ async fn answer(
 pub fn routes() -> Router<App> {
     let limit = GovernorConfigBuilder::default().per_second(2).burst_size(20).key_extractor(PeerIpKeyExtractor).finish();
     let open = get(outside).merge(post(answer).layer(DefaultBodyLimit::max(64 << 10)));
-    let open = match limit {
-        Some(config) => open.layer(GovernorLayer::new(Arc::new(config))),
-        None => open,
+    let (open, files) = match limit {
+        Some(config) => {
+            let config = Arc::new(config);
+            (open.layer(GovernorLayer::new(config.clone())), get(file).layer(GovernorLayer::new(config)))
+        }
+        None => (open, get(file)),
     };
     Router::new()
         .route("/cases/{id}/opinions", get(show).merge(post(ask)))
         .route("/cases/{id}/opinions/{opinion}/revoke", post(revoke))
         .route("/opinion/{secret}", open)
+        .route("/opinion/{secret}/pinned/{file}", files)
 }

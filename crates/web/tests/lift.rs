@@ -258,3 +258,27 @@ async fn a_joint_swung_with_a_balance_is_told_by_its_numbers() {
     assert_eq!(g.get(&other, &format!("/cases/{id}/lift/leaves")).await.status(), 404);
     assert_eq!(g.post_form(&other, &path, &read).await.status(), 404);
 }
+
+#[tokio::test]
+async fn what_is_off_already_costs_nothing_more() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let path = format!("/cases/{id}/lift/off");
+    let minutes = async || {
+        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case;
+        let k = baricord_core::reasoning::knowledge::builtin();
+        let all = baricord_core::reasoning::possible(&case, k, "S1");
+        all.iter().find(|t| t.test == "shaft-off-run").map(|t| t.minutes).unwrap()
+    };
+    let before = minutes().await;
+    assert_eq!(g.post_form(&c, &path, &[("off", "prop.rear"), ("symptom", "S1")]).await.status(), 303);
+    assert_eq!(document(&g, id).await["state"]["off"], json!(["prop.rear"]));
+    assert!(minutes().await < before, "{} {before}", minutes().await);
+    assert!(g.get(&c, &format!("/cases/{id}/lift")).await.text().await.unwrap().contains("Off now: propeller shaft"));
+    assert_eq!(g.post_form(&c, &path, &[("off", "moon")]).await.status(), 422);
+    assert_eq!(g.post_form(&c, &path, &[]).await.status(), 303);
+    assert_eq!(document(&g, id).await["state"]["off"], json!([]));
+    let other = g.client(Some("b@skerry.example")).await;
+    assert_eq!(g.post_form(&other, &path, &[("off", "prop.rear")]).await.status(), 404);
+}

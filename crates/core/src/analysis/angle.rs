@@ -178,7 +178,8 @@ impl Angle {
         self.moments.len().saturating_sub(1) / STEPS
     }
 
-    /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS`].
+    /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS`]: the steps
+    /// that the extent holds, one after the other.
     pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize, extent: Extent) -> Vec<f32> {
         Arch::new().dispatch(Resample { angle: self, kernels: r, x, start, per_turn, extent })
     }
@@ -192,6 +193,19 @@ impl Angle {
     /// Whether a step stands in what was turned.
     pub fn holds(&self, step: usize, extent: Extent) -> bool {
         extent == Extent::Whole || self.aside.get(step + 1).is_some_and(|n| *n == self.aside[step])
+    }
+
+    /// Steps that stand in what was turned, before one: what is not turned takes no room there.
+    pub fn place(&self, step: usize, extent: Extent) -> usize {
+        match extent {
+            Extent::Whole => step,
+            Extent::Looked => step - self.aside[step] as usize,
+        }
+    }
+
+    /// Steps that it has, turned or not.
+    pub fn steps(&self) -> usize {
+        self.moments.len().saturating_sub(1)
     }
 
     /// Where a moment stands, in steps; none outside the recording.
@@ -225,11 +239,15 @@ impl WithSimd for Resample<'_> {
     fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
         let Self { angle, kernels, x, start, per_turn, extent } = self;
         let n = per_turn / STEPS;
-        let mut out = vec![0.0; angle.moments.len().saturating_sub(1) * n];
+        let mut out = vec![0.0; angle.place(angle.steps(), extent) * n];
         let mut stretch = kernels.stretch(x, per_turn as f64);
-        for (step, ((t, v), out)) in angle.moments.windows(2).zip(angle.speed.windows(2)).zip(out.chunks_exact_mut(n)).enumerate()
-        {
-            if !angle.holds(step, extent) || t[1] - t[0] > LEAP {
+        let mut room = out.chunks_exact_mut(n);
+        for (step, (t, v)) in angle.moments.windows(2).zip(angle.speed.windows(2)).enumerate() {
+            if !angle.holds(step, extent) {
+                continue;
+            }
+            let Some(out) = room.next() else { break };
+            if t[1] - t[0] > LEAP {
                 continue;
             }
             let wheel = |v: f32| f64::from(v).max(SLOWEST) / angle.circumference;

@@ -172,13 +172,14 @@ impl WithSimd for TurnBack<'_> {
             .unzip();
         let step = order / STEPS as f64;
         let (mut phase, by) = (Complex64::default(), Complex64::from_polar(1.0, -TAU * step.fract()));
-        let mut out = vec![[0.0; 2]; x.len() / n];
-        let mut left = 0;
-        for (k, (part, out)) in x.chunks_exact(n).zip(&mut out).enumerate() {
+        let mut out = vec![[0.0; 2]; angle.steps()];
+        let (mut left, mut parts) = (0, x.chunks_exact(n));
+        for (k, out) in out.iter_mut().enumerate() {
             if !angle.holds(k, extent) {
                 left = 0;
                 continue;
             }
+            let Some(part) = parts.next() else { break };
             if left == 0 {
                 phase = Complex64::from_polar(1.0, -TAU * (step * k as f64).fract());
                 left = ANEW;

@@ -63,9 +63,9 @@ impl Turned {
 /// Overlapping windows over a channel at equal angles, each with its speed.
 pub(super) struct Windows<'a> {
     pub spectra: OrderWindows<'a>,
+    /// First step of each window.
+    steps: Vec<usize>,
     angle: &'a Angle,
-    /// Samples a step of the angle.
-    per_step: usize,
     with_floor: bool,
 }
 
@@ -81,19 +81,22 @@ impl<'a> Windows<'a> {
             (true, false) | (false, true) => 2,
             (false, false) => 4,
         };
-        let spectra = OrderWindows::new(x, per_turn, turns, overlap, top, |a, b| angle.usable(a / n, b / n, extent));
-        Self { spectra, angle, per_step: n, with_floor }
+        let (length, hop) = (STEPS * turns, (STEPS * turns / overlap).max(1));
+        let whole = (0..).map(|k| k * hop).take_while(|s| s + length <= angle.steps());
+        let steps: Vec<usize> = whole.filter(|&s| angle.usable(s, s + length, extent)).collect();
+        let starts = steps.iter().map(|&s| angle.place(s, extent) * n).collect();
+        Self { spectra: OrderWindows::at(x, per_turn, turns, top, starts), steps, angle, with_floor }
     }
 
     /// How many there are.
     pub fn len(&self) -> usize {
-        self.spectra.starts.len()
+        self.steps.len()
     }
 
     /// Mean speed of a window, km/h.
     pub fn speed(&self, window: usize) -> f64 {
-        let start = self.spectra.starts[window];
-        self.angle.mean_kmh(start / self.per_step, (start + self.spectra.length) / self.per_step)
+        let start = self.steps[window];
+        self.angle.mean_kmh(start, start + STEPS * self.spectra.turns)
     }
 
     /// Shows each window in its order: its speed, its power, and the noise under it where that is wanted.

@@ -34,8 +34,14 @@ impl<'a> OrderWindows<'a> {
     ) -> Self {
         let length = per_turn * turns;
         let hop = (length / overlap).max(1);
-        let bins = ((max_order * turns as f64) as usize).min(length / 2);
         let starts = (0..).map(|k| k * hop).take_while(|s| s + length <= x.len()).filter(|&s| usable(s, s + length)).collect();
+        Self::at(x, per_turn, turns, max_order, starts)
+    }
+
+    /// Windows of `turns` turns that begin at these samples.
+    pub fn at(x: &'a [f32], per_turn: usize, turns: usize, max_order: f64, starts: Vec<usize>) -> Self {
+        let length = per_turn * turns;
+        let bins = ((max_order * turns as f64) as usize).min(length / 2);
         Self { x, turns, length, starts, bins }
     }
 

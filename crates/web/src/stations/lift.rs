@@ -14,6 +14,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::case::Case;
 use baricord_core::lift_walk::{AskedLater, Stop, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
@@ -90,6 +91,9 @@ struct LiftPage {
     /// What comes after: words, how it is reached, where to ask it at once.
     to_come: Vec<(String, String, String)>,
     done: Vec<(String, String, String)>,
+    /// What can come off: its place, its words, whether it is off.
+    off: Vec<(String, String, bool)>,
+    off_now: String,
     /// Pictures and notes of the whole case.
     pinned: Vec<(String, bool)>,
     up: bool,
@@ -189,6 +193,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     Ok(LiftPage {
         asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
         most: super::pinned::MOST,
+        off_now: removable(case).into_iter().filter(|o| o.2).map(|o| o.1).collect::<Vec<_>>().join(", "),
+        off: removable(case),
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + stops.len(),
@@ -327,6 +333,46 @@ fn back(id: Uuid, f: &Fields) -> Redirect {
     Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()))
 }
 
+/// What can come off a vehicle for a test, and whether it is.
+fn removable(case: &Case) -> Vec<(String, String, bool)> {
+    use baricord_core::vehicle::PlaceKind::{Half, Prop, Wheel};
+    let off = case.state.as_ref().map_or(&[][..], |s| &s.off);
+    let may = |k| matches!(k, Wheel | Half | Prop);
+    case.vehicle
+        .places()
+        .into_iter()
+        .filter(|p| may(p.kind))
+        .map(|p| {
+            let is_off = off.contains(&p.id);
+            (p.id, p.words, is_off)
+        })
+        .collect()
+}
+
+/// What is off now: what a test needs that is off already costs nothing more.
+async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let off = f.all("off");
+    let mut s = m.scope().await?;
+    let may: Vec<String> = removable(&s.case(id).await?.case).into_iter().map(|p| p.0).collect();
+    if let Some(odd) = off.iter().find(|o| !may.contains(o)) {
+        return Err(Problem::new("unknown-place", format!("“{odd}” does not come off this vehicle")).field("off").into());
+    }
+    let told = if off.is_empty() { "nothing".to_string() } else { off.join(", ") };
+    s.edit_case(id, None, &format!("off now: {told}"), &m.person.name, |d| {
+        // What else stands there came with the case and stays.
+        let kept = d["state"]["off"].as_array().cloned().unwrap_or_default();
+        let kept = kept.into_iter().filter(|x| x.as_str().is_none_or(|x| !may.iter().any(|m| m == x)));
+        let now: Vec<Value> = kept.chain(off.iter().map(|o| json!(o))).collect();
+        d["state"]["off"] = now.into();
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(back(id, &f))
+}
+
 /// Up on the lift, or down on its wheels.
 async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -349,6 +395,7 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/lift", get(show))
         .route("/cases/{id}/lift/later", post(cannot_tell))
         .route("/cases/{id}/lift/stand", post(stand))
+        .route("/cases/{id}/lift/off", post(taken_off))
         .route("/cases/{id}/lift/vote", post(cast))
         .route("/cases/{id}/lift/decide", post(decide))
 }

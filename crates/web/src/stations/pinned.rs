@@ -8,9 +8,10 @@ use crate::upload;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Multipart, Path};
 use axum::http::header;
-use axum::response::{IntoResponse, Redirect};
+use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::problem::Problem;
+use baricord_store::Scope;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -102,9 +103,12 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
     Ok(back)
 }
 
+async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<Response, Fail> {
+    serve(m.scope().await?, id, &file).await
+}
+
 /// A picture or a note, as it came.
-async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<impl IntoResponse, Fail> {
-    let mut s = m.scope().await?;
+pub async fn serve(mut s: Scope, id: Uuid, file: &str) -> Result<Response, Fail> {
     let name = format!("pinned/{file}");
     let c = s.case(id).await?;
     let ending = file.rsplit('.').next().unwrap_or_default();
@@ -116,7 +120,7 @@ async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<impl 
         (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
         (header::CONTENT_SECURITY_POLICY, "default-src 'none'; sandbox"),
     ];
-    Ok((headers, bytes))
+    Ok((headers, bytes).into_response())
 }
 
 /// Routes of what is pinned.
