@@ -9,7 +9,7 @@ use super::looks::Looks;
 use super::turned::Windows;
 use super::turned::whole_rate;
 use crate::problem::Problem;
-use crate::signal::{self, Channel, Octave, OctaveMaker, Pyramid, Resampler};
+use crate::signal::{self, Channel, Data, Envelope, Octave, OctaveMaker, Pyramid, Resampler};
 
 /// Slower channels cannot ring.
 const LOWEST_RATE: f64 = 1000.0;
@@ -72,7 +72,14 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
     heard.sort_by(|a, b| a.0.total_cmp(&b.0));
     if !heard.is_empty() {
         let all = signal::envelopes(x.samples(), rate, &heard, |a, b| at(a) || at(b));
-        envelopes = all.into_iter().map(|e| Pyramid::new(e.data, e.rate, SLOWEST_LEVEL)).collect();
+        let slower = |e: Envelope| {
+            if !looks.is_long() {
+                return Ok(Pyramid::new(e.data, e.rate, SLOWEST_LEVEL));
+            }
+            let looked = |sample: usize, _: bool| looks.at(start + sample as f64 / e.rate);
+            Pyramid::in_parts(&Data::from(e.data), e.rate, (0.0, SLOWEST_LEVEL), looked, |_, _| {})
+        };
+        envelopes = all.into_iter().map(slower).collect::<Result<_, Problem>>()?;
     }
     Ok((x, Bands { envelopes, frames }))
 }

@@ -55,11 +55,12 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
     let (mut input, mut spectrum, mut scratch) =
         (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
     let hop = BLOCK - 2 * MARGIN;
-    for start in (0..x.len()).step_by(hop) {
+    // What is never written of so large an array costs no memory.
+    for w in &mut ways {
+        w.out = vec![0.0; x.len().div_ceil(hop) * (w.work.len() * hop / BLOCK)];
+    }
+    for (block, start) in (0..x.len()).step_by(hop).enumerate() {
         if !wanted(start, start + hop) {
-            for w in &mut ways {
-                w.out.resize(w.out.len() + w.work.len() * hop / BLOCK, 0.0);
-            }
             continue;
         }
         // The block begins a margin before what it is kept for; silence stands beyond the ends.
@@ -77,7 +78,9 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
             w.work[bins..].fill(Complex32::default());
             w.fft.process(&mut w.work);
             let margin = w.work.len() * MARGIN / BLOCK;
-            w.out.extend(w.work[margin..w.work.len() - margin].iter().map(|c| c.norm_sqr().sqrt()));
+            let kept = &w.work[margin..w.work.len() - margin];
+            let out = &mut w.out[block * kept.len()..][..kept.len()];
+            out.iter_mut().zip(kept).for_each(|(o, c)| *o = c.norm_sqr().sqrt());
         }
     }
     ways.into_iter()
