@@ -18,7 +18,8 @@ use baricord_core::case::Case;
 use baricord_core::lift_walk::{AskedLater, Stop, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::Test;
+use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
+use baricord_core::vehicle::Place;
 use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -193,8 +194,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     Ok(LiftPage {
         asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
         most: super::pinned::MOST,
-        off_now: removable(case).into_iter().filter(|o| o.2).map(|o| o.1).collect::<Vec<_>>().join(", "),
-        off: removable(case),
+        off_now: removable(kb, case).into_iter().filter(|o| o.2).map(|o| o.1).collect::<Vec<_>>().join(", "),
+        off: removable(kb, case),
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + stops.len(),
@@ -333,20 +334,16 @@ fn back(id: Uuid, f: &Fields) -> Redirect {
     Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()))
 }
 
-/// What can come off a vehicle for a test, and whether it is.
-fn removable(case: &Case) -> Vec<(String, String, bool)> {
-    use baricord_core::vehicle::PlaceKind::{Half, Prop, Wheel};
+/// What must come off for some test, and whether it is off.
+fn removable(kb: &Knowledge, case: &Case) -> Vec<(String, String, bool)> {
     let off = case.state.as_ref().map_or(&[][..], |s| &s.off);
-    let may = |k| matches!(k, Wheel | Half | Prop);
-    case.vehicle
-        .places()
-        .into_iter()
-        .filter(|p| may(p.kind))
-        .map(|p| {
-            let is_off = off.contains(&p.id);
-            (p.id, p.words, is_off)
-        })
-        .collect()
+    let kinds: Vec<&String> = kb.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
+    let may = |p: &Place| kinds.iter().any(|k| baricord_core::reasoning::place_is(&case.vehicle, p, k));
+    let told = |p: Place| {
+        let is_off = off.contains(&p.id);
+        (p.id, p.words, is_off)
+    };
+    case.vehicle.places().into_iter().filter(may).map(told).collect()
 }
 
 /// What is off now: what a test needs that is off already costs nothing more.
@@ -355,7 +352,7 @@ async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, S
     let f = Fields(f);
     let off = f.all("off");
     let mut s = m.scope().await?;
-    let may: Vec<String> = removable(&s.case(id).await?.case).into_iter().map(|p| p.0).collect();
+    let may: Vec<String> = removable(builtin(), &s.case(id).await?.case).into_iter().map(|p| p.0).collect();
     if let Some(odd) = off.iter().find(|o| !may.contains(o)) {
         return Err(Problem::new("unknown-place", format!("“{odd}” does not come off this vehicle")).field("off").into());
     }
