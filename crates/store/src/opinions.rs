@@ -1,7 +1,7 @@
 //! Second opinions: a link to one case, which ends, can be taken back, and brings one answer.
 
+use crate::tokens::hash;
 use crate::{Scope, Store, StoreError};
-use sha2::{Digest, Sha256};
 use sqlx::FromRow;
 use uuid::Uuid;
 
@@ -43,10 +43,6 @@ pub struct Linked {
     pub workshop_id: Uuid,
     /// The case.
     pub case_id: Uuid,
-}
-
-fn hash(secret: &str) -> Vec<u8> {
-    Sha256::digest(secret.as_bytes()).to_vec()
 }
 
 const COLUMNS: &str =

@@ -20,7 +20,8 @@ pub struct Token {
     pub idle_days: Option<i64>,
 }
 
-fn hash(secret: &str) -> Vec<u8> {
+/// What is kept of a secret.
+pub(crate) fn hash(secret: &str) -> Vec<u8> {
     Sha256::digest(secret.as_bytes()).to_vec()
 }
 

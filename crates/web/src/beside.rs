@@ -58,14 +58,6 @@ fn back(id: Uuid, f: &Fields) -> Redirect {
 /// Longest sentence that is taken.
 const LONGEST: usize = 400;
 
-fn sentence<'a>(f: &'a Fields, field: &str, what: &str) -> Result<&'a str, Problem> {
-    let text = f.need(field, what)?;
-    if text.chars().count() > LONGEST {
-        return Err(Problem::new("too-long", format!("say it in {LONGEST} characters")).field(field));
-    }
-    Ok(text)
-}
-
 /// A statement on driving.
 async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -75,7 +67,7 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
     let limit = |field: &str| if drive == Drive::Limited { f.float(field) } else { Ok(None) };
     let s = Statement {
         drive,
-        reason: sentence(&f, "reason", "the reason")?.into(),
+        reason: f.sentence("reason", "the reason", LONGEST)?.into(),
         km: limit("km")?,
         kmh: limit("kmh")?,
         by: m.person.name.clone(),
@@ -97,7 +89,7 @@ async fn find(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     may_write(&m)?;
     let f = Fields(f);
     let one = Found {
-        what: sentence(&f, "what", "what was found")?.into(),
+        what: f.sentence("what", "what was found", LONGEST)?.into(),
         at: f.text("at").map(String::from),
         by: m.person.name.clone(),
         settled: false,

@@ -80,19 +80,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     page(&m, id, &w, String::new()).await
 }
 
-fn bounded<'a>(f: &'a Fields, field: &str, what: &str, most: usize) -> Result<&'a str, Problem> {
-    let text = f.need(field, what)?;
-    if text.chars().count() > most {
-        return Err(Problem::new("too-long", format!("say it in {most} characters")).field(field));
-    }
-    Ok(text)
-}
-
 /// Asks: makes a link, which is shown once.
 async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, Fail> {
     may_write(&m)?;
     let f = Fields(f);
-    let question = bounded(&f, "question", "the question", LONGEST)?;
+    let question = f.sentence("question", "the question", LONGEST)?;
     let days = f.text("days").and_then(|d| d.parse().ok()).filter(|d| DAYS.contains(d));
     let days = days.ok_or_else(|| Problem::new("bad-value", "for one day, seven or thirty?").field("days"))?;
     let mut s = m.scope().await?;
@@ -173,7 +165,7 @@ async fn answer(
 ) -> Result<Response, Fail> {
     let f = Fields(f);
     let l = linked(&app, &secret).await?;
-    let (by, text) = (bounded(&f, "name", "your name", 100)?, bounded(&f, "answer", "the answer", LONGEST)?);
+    let (by, text) = (f.sentence("name", "your name", 100)?, f.sentence("answer", "the answer", LONGEST)?);
     let mut s = app.store.scope(l.workshop_id).await?;
     if !s.answer_opinion(l.id, by, text).await? {
         return Err(Problem::new("answered", "this question has its answer already").field("answer").into());

@@ -28,6 +28,14 @@ impl Fields {
     pub fn need(&self, name: &str, what: &str) -> Result<&str, Problem> {
         self.text(name).ok_or_else(|| Problem::new("missing", format!("{what} is missing")).field(name))
     }
+    /// A text that must be there and has up to so many characters.
+    pub fn sentence(&self, name: &str, what: &str, most: usize) -> Result<&str, Problem> {
+        let text = self.need(name, what)?;
+        if text.chars().count() > most {
+            return Err(Problem::new("too-long", format!("say it in {most} characters")).field(name));
+        }
+        Ok(text)
+    }
     /// The mark by which an answer that is sent twice is kept once.
     pub fn mark(&self) -> Result<Option<&str>, Problem> {
         match self.text("mark") {
