@@ -11,6 +11,7 @@ use baricord_core::orders::Base;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
 use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose, hypotheses, overturns};
+use baricord_core::release::may_be_made;
 use baricord_core::verify::Verification;
 use baricord_store::Scope;
 use baricord_store::cases::StoredCase;
@@ -277,6 +278,7 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
     l.next = a
         .next
         .iter()
+        .filter(|n| kb.test(&n.test).is_none_or(|t| may_be_made(&k.stored.document, t)))
         .take(3)
         .map(|n| NextLine {
             ask: ask_words(kb, case, &n.test, n.at.as_deref(), n.gear.as_deref()),

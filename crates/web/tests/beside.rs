@@ -23,6 +23,9 @@ async fn not_to_be_driven_stands_on_every_page_until_it_is_cleared() {
         assert_eq!(r.status(), 422, "{fields:?}");
         assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{fields:?}");
     }
+    let road = "The driver drives; another person or the recorder records";
+    let decide = async || g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
+    assert!(decide().await.contains(road), "a drive is proposed");
     let no = [("drive", "no"), ("reason", "<b>the cross joint binds</b>"), ("back", "road")];
     let r = g.post_form(&c, &path, &no).await;
     assert_eq!((r.status().as_u16(), r.headers()["location"].to_str().unwrap()), (303, format!("/cases/{id}/road?s=").as_str()));
@@ -30,6 +33,7 @@ async fn not_to_be_driven_stands_on_every_page_until_it_is_cleared() {
         let text = g.get(&c, &format!("/cases/{id}/{page}")).await.text().await.unwrap();
         assert!(text.contains("Not to be driven") && !text.contains("<b>the cross"), "{page}");
     }
+    assert!(!decide().await.contains(road), "no drive is proposed while it must not be driven");
     let yes = [("drive", "yes"), ("reason", "joint renewed, run without a sign")];
     assert_eq!(g.post_form(&c, &path, &yes).await.status(), 303);
     let text = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();

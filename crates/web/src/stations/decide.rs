@@ -16,6 +16,7 @@ use baricord_core::progress::Station;
 use baricord_core::reasoning::Ranked;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::release::may_be_made;
 use serde_json::json;
 use uuid::Uuid;
 
@@ -123,7 +124,7 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
     a.next
         .iter()
         .filter_map(|n| kb.test(&n.test).map(|t| (n, t)))
-        .filter(|(_, t)| wanted(t))
+        .filter(|(_, t)| wanted(t) && may_be_made(&k.stored.document, t))
         .take(most)
         .enumerate()
         .map(|(i, (n, t))| {
