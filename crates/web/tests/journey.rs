@@ -91,7 +91,7 @@ async fn from_a_complaint_to_a_proof() {
     // Measure: the dial answers while it is typed; angles ask by drawing.
     b.key("]").await;
     b.see("h1").await;
-    b.says("Lift").await;
+    b.says("What each answer leaves").await;
     b.key("]").await;
     b.says("Where the dial stands").await;
     let marks = b.web.find_all(thirtyfour::By::Css("input[name=mm]")).await.unwrap();
