@@ -4,6 +4,7 @@ use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
 use axum_server::Handle;
 use axum_server::tls_rustls::RustlsConfig;
 use baricord_core::problem::Problem;
+use sha2::{Digest, Sha256};
 use std::io::Write;
 use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
@@ -46,8 +47,7 @@ pub async fn own(folder: &Path, listen: SocketAddr, names: &[String]) -> Result<
         .map_err(|e| cannot("the certificate cannot be read", &e))?;
     let text = std::fs::read(folder.join("cert.pem")).map_err(|e| cannot("the certificate cannot be read", &e))?;
     let der = pem(&text).ok_or_else(|| cannot("the certificate cannot be read", &"it is no PEM file"))?;
-    let hash = ring::digest::digest(&ring::digest::SHA256, &der);
-    Ok((config, hash.as_ref().iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":")))
+    Ok((config, Sha256::digest(&der).iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":")))
 }
 
 fn pem(text: &[u8]) -> Option<Vec<u8>> {

@@ -3,10 +3,11 @@
 //! under power, last what must come off first.
 
 use crate::case::Case;
-use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::{Possible, beliefs, entropy, possible, settles};
-use crate::vehicle::Vehicle;
+use crate::reasoning::knowledge::{Knowledge, Test};
+use crate::reasoning::{Possible, beliefs, entropy, place_is, possible, settles};
+use crate::vehicle::{Place, Vehicle};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 /// Something that was asked and could not be told: asked again when all else is done.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -19,6 +20,29 @@ pub struct AskedLater {
     /// In which gear.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
+}
+
+/// Puts what was observed into a case's document: who has looked under the vehicle has it on the lift.
+pub fn observed(document: &mut Value, observation: Value, rule: &Test) {
+    match document.get_mut("observations").and_then(Value::as_array_mut) {
+        Some(list) => list.push(observation),
+        None => document["observations"] = vec![observation].into(),
+    }
+    if rule.lift {
+        document["state"]["on"] = "lift".into();
+    }
+}
+
+/// What must come off for some test, and whether it is off.
+pub fn removable(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
+    let off = case.state.as_ref().map_or(&[][..], |s| &s.off);
+    let kinds: Vec<&String> = k.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
+    let may = |p: &Place| kinds.iter().any(|kind| place_is(&case.vehicle, p, kind));
+    let told = |p: Place| {
+        let is_off = off.contains(&p.id);
+        (p, is_off)
+    };
+    case.vehicle.places().into_iter().filter(may).map(told).collect()
 }
 
 /// How a stop is reached, the least effort first.

@@ -91,6 +91,16 @@ pub fn compared(document: &Value) -> Vec<Compared> {
     serde_json::from_value(document["compared"].clone()).unwrap_or_default()
 }
 
+/// The next two sounds, each with its place, that a person should compare: of places that they have not compared yet.
+pub fn to_compare<'a>(sounds: &'a [(String, String)], compared: &[Compared], person: &str) -> Option<(&'a str, &'a str)> {
+    let done = |a: &str, b: &str| {
+        let same = |c: &Compared| (c.louder == a && c.quieter == b) || (c.louder == b && c.quieter == a);
+        compared.iter().any(|c| c.by == person && same(c))
+    };
+    let pairs = sounds.iter().enumerate().flat_map(|(i, a)| sounds[i + 1..].iter().map(move |b| (a, b)));
+    pairs.into_iter().find(|(a, b)| a.1 != b.1 && !done(&a.1, &b.1)).map(|(a, b)| (a.0.as_str(), b.0.as_str()))
+}
+
 /// The loudest place, and how it is known.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Loudest {
@@ -172,6 +182,20 @@ mod tests {
         // A clear level that blind ears contradict is not clear.
         let odd = loudest(&[at("hub.fl", 72.0), at("hub.fr", 66.0)], &[over("hub.fr", "hub.fl")]).unwrap();
         assert!(odd.at == "hub.fl" && !odd.clear);
+    }
+
+    #[test]
+    fn each_pair_of_places_is_compared_once_by_each_person() {
+        let of = |f: &str, at: &str| (f.to_string(), at.to_string());
+        let sounds = [of("1", "hub.fl"), of("2", "hub.fl"), of("3", "hub.fr"), of("4", "diff.rear")];
+        assert_eq!(to_compare(&sounds, &[], "Maren"), Some(("1", "3")));
+        let mut done = vec![Compared { by: "Maren".into(), ..over("hub.fr", "hub.fl") }];
+        assert_eq!(to_compare(&sounds, &done, "Maren"), Some(("1", "4")));
+        assert_eq!(to_compare(&sounds, &done, "Tovi"), Some(("1", "3")));
+        done.extend(
+            [("hub.fl", "diff.rear"), ("hub.fr", "diff.rear")].map(|(a, b)| Compared { by: "Maren".into(), ..over(a, b) }),
+        );
+        assert_eq!(to_compare(&sounds, &done, "Maren"), None);
     }
 
     #[test]

@@ -174,20 +174,7 @@ async fn a_workshop_s_own_limits_hold_where_a_vehicle_names_none() {
     // The document stays as it came, and a vehicle's own figure comes first.
     let d = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
     assert!(d["vehicle"]["limits"].get("runout_mm").is_none());
-    g.store
-        .scope(g.a)
-        .await
-        .map(async |mut s| {
-            s.edit_case(id, None, "limit", "Tovi", |d| {
-                d["vehicle"]["limits"]["runout_mm"] = json!({"prop.rear.s2.centre": 0.44});
-                Ok(())
-            })
-            .await
-            .unwrap();
-            s.commit().await.unwrap();
-        })
-        .unwrap()
-        .await;
+    g.changed_by("Tovi", id, |d| d["vehicle"]["limits"]["runout_mm"] = json!({"prop.rear.s2.centre": 0.44})).await;
     assert!(measure().await.contains("0.44"));
     let r = g.post_form(&c, "/knowledge/limits", &[("rim", "90")]).await;
     assert_eq!(r.status(), 422);

@@ -28,10 +28,6 @@ async fn growl(g: &Ground) -> Uuid {
     id
 }
 
-async fn document(g: &Ground, id: Uuid) -> Value {
-    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document
-}
-
 /// What is asked now: the test and its place; nothing while the page changes.
 async fn asked(b: &Browser) -> (String, String) {
     let x = b.js("const s = document.querySelector('article.stop'); return s ? [s.dataset.test, s.dataset.at] : ['', '']").await;
@@ -65,13 +61,13 @@ async fn the_walk_goes_on_by_touch_on_a_phone() {
     b.check("the walk on a phone").await;
     tap(&b, "form.stand button").await;
     b.says("The vehicle is up").await;
-    assert_eq!(document(&g, id).await["state"]["on"], "lift");
+    assert_eq!(g.document(id).await["state"]["on"], "lift");
     // Can't tell: nothing is weighed, and it waits at the end.
     let first = until_asked(&b, |_| true).await;
-    let before = document(&g, id).await["observations"].as_array().unwrap().len();
+    let before = g.document(id).await["observations"].as_array().unwrap().len();
     tap(&b, ".stop-answers .unsure").await;
     until_asked(&b, |a| *a != first).await;
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     assert_eq!(
         (d["observations"].as_array().unwrap().len(), d["asked_later"][0]["test"].as_str()),
         (before, Some(first.0.as_str()))
@@ -83,7 +79,7 @@ async fn the_walk_goes_on_by_touch_on_a_phone() {
     let outcome = b.js("return document.querySelector('.stop-answers .answer').value").await;
     tap(&b, ".stop-answers .answer").await;
     until_asked(&b, |a| *a != second).await;
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     let last = d["observations"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((last["test"].as_str(), last["outcome"].as_str()), (Some(second.0.as_str()), outcome.as_str()));
     assert_eq!(last["note"], "rust at the cap");
@@ -101,15 +97,15 @@ async fn the_walk_goes_on_by_keys() {
     b.sign_in(&g, "a@harrowmere.example").await;
     b.go(&format!("{}/cases/{id}/lift?s=S2", g.url)).await;
     let first = until_asked(&b, |_| true).await;
-    let before = document(&g, id).await["observations"].clone();
+    let before = g.document(id).await["observations"].clone();
     b.key("1").await;
     until_asked(&b, |a| *a != first).await;
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     assert_eq!(d["observations"].as_array().unwrap().last().unwrap()["test"], first.0.as_str());
     // Taken back, it is asked again.
     b.key("u").await;
     for _ in 0..100 {
-        if document(&g, id).await["observations"] == before {
+        if g.document(id).await["observations"] == before {
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
@@ -197,14 +193,14 @@ async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_
     b.check("listening").await;
     let told = b.js("return document.querySelector('.blind-pair').innerHTML").await;
     assert!(!told.as_str().unwrap().contains("hub"), "{told}");
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     let of =
         |at: &str| d["pinned"].as_array().unwrap().iter().find(|p| p["at"] == at).unwrap()["file"].as_str().unwrap().to_string();
     // The front left is the rougher one, wherever it stands in the pair.
     let rough = of("hub.fl");
     b.click(&format!(".blind-pair form:has(input[name=louder][value$='{rough}']) button")).await;
     b.says("compared blind 1 to 0").await;
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     assert_eq!((d["compared"][0]["louder"].as_str(), d["compared"][0]["quieter"].as_str()), (Some("hub.fl"), Some("hub.fr")));
     assert_eq!(b.js("return document.querySelectorAll('.blind-pair').length").await, 0, "a pair is asked once");
     // A second pair of ears makes it clear, and the answer goes in when what must be seen to was.
@@ -221,7 +217,7 @@ async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_
     b.click(".verdict .seen-to input").await;
     b.click(".verdict form button").await;
     for _ in 0..200 {
-        let d = document(&g, id).await;
+        let d = g.document(id).await;
         let last = d["observations"].as_array().unwrap().last().unwrap().clone();
         if last["test"] == "lift-run" {
             assert_eq!((last["outcome"].as_str(), last["at"].as_str()), (Some("heard"), Some("hub.fl")));
@@ -242,7 +238,7 @@ async fn a_joint_swung_with_a_balance_is_told_by_its_numbers() {
     let read =
         [("at", "prop.rear.j2"), ("symptom", "S1"), ("arm_mm", "120"), ("first_n", "10 24,5 10 11"), ("second_n", "10;10;11")];
     assert_eq!(g.post_form(&c, &path, &read).await.status(), 303);
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     let last = d["observations"].as_array().unwrap().last().unwrap();
     assert_eq!((last["test"].as_str(), last["outcome"].as_str()), (Some("joint-swing"), Some("stiff-spot")));
     assert!(last["note"].as_str().unwrap().contains("N·m") && last["balance"]["first_n"][1] == 24.5, "{last}");
@@ -253,7 +249,7 @@ async fn a_joint_swung_with_a_balance_is_told_by_its_numbers() {
         assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{field}");
     }
     let leaves = g.get(&c, &format!("/cases/{id}/lift/leaves?s=S1")).await.text().await.unwrap();
-    assert!(leaves.contains("stand outside and carry the load") && leaves.contains("Made:"));
+    assert!(leaves.contains("stand outside and carry the load, in a right turn the left ones") && leaves.contains("Made:"));
     let other = g.client(Some("b@skerry.example")).await;
     assert_eq!(g.get(&other, &format!("/cases/{id}/lift/leaves")).await.status(), 404);
     assert_eq!(g.post_form(&other, &path, &read).await.status(), 404);
@@ -279,14 +275,14 @@ async fn what_is_off_already_costs_nothing_more() {
     let (what, before) = minutes(None).await;
     let off = [("off", what.1.as_str()), ("symptom", "S1")];
     assert_eq!(g.post_form(&c, &path, &off).await.status(), 303);
-    assert_eq!(document(&g, id).await["state"]["off"], json!([what.1]));
+    assert_eq!(g.document(id).await["state"]["off"], json!([what.1]));
     let now = minutes(Some(&what)).await.1;
     assert!(now < before, "{what:?}: {now} {before}");
     let page = g.get(&c, &format!("/cases/{id}/lift")).await.text().await.unwrap();
     assert!(!page.contains("Off now: nothing") && page.contains("Off now: "));
     assert_eq!(g.post_form(&c, &path, &[("off", "moon")]).await.status(), 422);
     assert_eq!(g.post_form(&c, &path, &[]).await.status(), 303);
-    assert_eq!(document(&g, id).await["state"]["off"], json!([]));
+    assert_eq!(g.document(id).await["state"]["off"], json!([]));
     let other = g.client(Some("b@skerry.example")).await;
     assert_eq!(g.post_form(&other, &path, &[("off", "diff.rear")]).await.status(), 404);
 }

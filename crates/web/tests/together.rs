@@ -5,14 +5,9 @@ mod support;
 use serde_json::{Value, json};
 use std::time::Duration;
 use support::{Browser, Ground};
-use uuid::Uuid;
 
 const FIRST: &str = "a@harrowmere.example";
 const SECOND: &str = "a.two@harrowmere.example";
-
-async fn document(g: &Ground, id: Uuid) -> Value {
-    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document
-}
 
 fn observed(d: &Value) -> Vec<(String, String)> {
     let text = |v: &Value| v.as_str().unwrap_or_default().to_string();
@@ -44,7 +39,7 @@ async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
     b.sign_in(&g, FIRST).await;
     b.go(&format!("{}/cases/{id}/lift", g.url)).await;
     b.see("article.stop").await;
-    let before = observed(&document(&g, id).await);
+    let before = observed(&g.document(id).await);
     g.stop_server().await;
     let mut given = vec![];
     for n in 0..3 {
@@ -57,11 +52,11 @@ async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
         b.says(&told).await;
     }
     b.check("answers that wait").await;
-    assert_eq!(observed(&document(&g, id).await), before, "nothing arrives while the server is away");
+    assert_eq!(observed(&g.document(id).await), before, "nothing arrives while the server is away");
     g.start_server().await;
-    until("the answers", async || observed(&document(&g, id).await).len() == before.len() + 3).await;
+    until("the answers", async || observed(&g.document(id).await).len() == before.len() + 3).await;
     until("the list of what waits to go", async || b.js("return !document.getElementById('waiting')").await == true).await;
-    let now = observed(&document(&g, id).await);
+    let now = observed(&g.document(id).await);
     assert_eq!(now[before.len()..], given, "each once, in the order in which they were given");
     b.end().await;
 }
@@ -73,11 +68,11 @@ async fn what_is_sent_again_because_its_receipt_was_lost_changes_nothing() {
     let c = g.client(Some(FIRST)).await;
     let answer =
         [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("symptom", "S1"), ("back", "lift"), ("mark", "abc")];
-    let before = observed(&document(&g, id).await).len();
+    let before = observed(&g.document(id).await).len();
     for _ in 0..3 {
         assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &answer).await.status(), 303);
     }
-    assert_eq!(observed(&document(&g, id).await).len(), before + 1);
+    assert_eq!(observed(&g.document(id).await).len(), before + 1);
     let long = "x".repeat(65);
     let answer = [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("mark", long.as_str())];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &answer).await.status(), 422);
@@ -126,32 +121,32 @@ async fn a_feel_is_voted_blind_by_two() {
     b.sign_in(&g, FIRST).await;
     c.sign_in(&g, SECOND).await;
     let at = format!("{}/cases/{id}/lift?s=S1&test=joint-wiggle&at=prop.rear.j2", g.url);
-    let before = observed(&document(&g, id).await).len();
+    let before = observed(&g.document(id).await).len();
     // The first feels play; nobody is told, not even by the history.
     b.go(&at).await;
     b.fill("article.stop:not([hidden]) input[name=note]", "clicks at the cap").await;
     b.click("article.stop:not([hidden]) .blind summary").await;
     b.click("article.stop:not([hidden]) .blind button[value=play]").await;
-    until("the first vote", async || document(&g, id).await["votes"].as_array().is_some_and(|v| v.len() == 1)).await;
+    until("the first vote", async || g.document(id).await["votes"].as_array().is_some_and(|v| v.len() == 1)).await;
     b.go(&at).await;
     b.says("You have felt it").await;
     c.go(&at).await;
     c.says("the answer stays hidden").await;
-    assert_eq!(observed(&document(&g, id).await).len(), before);
+    assert_eq!(observed(&g.document(id).await).len(), before);
     let own = g.client(Some(SECOND)).await;
     let page = g.get(&own, &format!("/cases/{id}/live?v=0")).await.text().await.unwrap();
     assert!(page.contains("felt blind") && !page.contains("play"), "{page}");
     // The second feels none: both are shown, and one of them is taken.
     let none = "article.stop:not([hidden]) .answer:not(.unsure):not([value=play])";
     c.click(none).await;
-    until("the second vote", async || document(&g, id).await["votes"].as_array().is_some_and(|v| v.len() == 2)).await;
-    assert_eq!(observed(&document(&g, id).await).len(), before, "two who differ have observed nothing yet");
+    until("the second vote", async || g.document(id).await["votes"].as_array().is_some_and(|v| v.len() == 2)).await;
+    assert_eq!(observed(&g.document(id).await).len(), before, "two who differ have observed nothing yet");
     c.go(&at).await;
     c.says("not alike").await;
     c.check("two who felt otherwise").await;
     c.click("article.stop:not([hidden]) button[value=Harrowmere]").await;
-    until("the decision", async || observed(&document(&g, id).await).len() == before + 1).await;
-    let d = document(&g, id).await;
+    until("the decision", async || observed(&g.document(id).await).len() == before + 1).await;
+    let d = g.document(id).await;
     let last = d["observations"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((last["outcome"].as_str(), last["at"].as_str()), (Some("play"), Some("prop.rear.j2")));
     let note = last["note"].as_str().unwrap();
@@ -168,7 +163,7 @@ async fn alike_felt_by_two_counts_as_observed_and_nobody_votes_twice() {
     let (looker, other) = (g.client(Some("a.look@harrowmere.example")).await, g.client(Some("b@skerry.example")).await);
     let path = format!("/cases/{id}/lift/vote");
     let felt = [("test", "joint-wiggle"), ("at", "prop.rear.j1"), ("symptom", "S1"), ("outcome", "play")];
-    let before = observed(&document(&g, id).await).len();
+    let before = observed(&g.document(id).await).len();
     assert_eq!(g.post_form(&looker, &path, &felt).await.status(), 403);
     assert_eq!(g.post_form(&other, &path, &felt).await.status(), 404);
     assert_eq!(g.post_form(&a, &path, &felt).await.status(), 303);
@@ -181,7 +176,7 @@ async fn alike_felt_by_two_counts_as_observed_and_nobody_votes_twice() {
     assert_eq!(peek.status(), 422);
     assert!(peek.text().await.unwrap().contains("feel it yourself first"));
     assert_eq!(g.post_form(&two, &path, &felt).await.status(), 303);
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     assert_eq!(observed(&d).len(), before + 1);
     assert!(d["observations"].as_array().unwrap().last().unwrap()["note"].as_str().unwrap().contains("felt alike by"));
     let odd = [("test", "joint-wiggle"), ("at", "prop.rear.j1"), ("outcome", "purple")];
@@ -200,20 +195,7 @@ async fn a_stale_edit_shows_both() {
     b.see("form input[name=title]").await;
     b.js("document.querySelector('form input[name=title]').closest('details')?.setAttribute('open', '')").await;
     b.fill("form input[name=title]", "Mine").await;
-    g.store
-        .scope(g.a)
-        .await
-        .map(async |mut s| {
-            s.edit_case(id, None, "renamed", "Tovi", |d| {
-                d["title"] = json!("Theirs");
-                Ok(())
-            })
-            .await
-            .unwrap();
-            s.commit().await.unwrap();
-        })
-        .unwrap()
-        .await;
+    g.changed_by("Tovi", id, |d| d["title"] = json!("Theirs")).await;
     b.js("document.querySelector('form input[name=title]').form.requestSubmit()").await;
     b.see("#both[open]").await;
     let shown = b.js("return document.querySelector('#both tbody').innerText").await;
@@ -221,7 +203,7 @@ async fn a_stale_edit_shows_both() {
     assert!(shown.contains("Theirs") && shown.contains("Mine"), "{shown}");
     b.check("both versions").await;
     b.click("#both [data-mine]").await;
-    until("mine", async || document(&g, id).await["title"] == "Mine").await;
+    until("mine", async || g.document(id).await["title"] == "Mine").await;
     b.end().await;
 }
 
@@ -246,13 +228,13 @@ async fn a_picture_is_kept_with_the_part_and_what_is_none_is_refused() {
     let photo = b.see("article.stop:not([hidden]) input[name=photo]").await;
     photo.send_keys(text.to_str().unwrap()).await.unwrap();
     b.says("this is no picture").await;
-    assert!(document(&g, id).await.get("pinned").is_none());
+    assert!(g.document(id).await.get("pinned").is_none());
     b.go(&format!("{}/cases/{id}/lift", g.url)).await;
     let (photo, now) = (b.see("article.stop:not([hidden]) input[name=photo]").await, asked(&b).await);
     photo.send_keys(picture.to_str().unwrap()).await.unwrap();
-    until("the picture", async || document(&g, id).await["pinned"].as_array().is_some_and(|p| p.len() == 1)).await;
+    until("the picture", async || g.document(id).await["pinned"].as_array().is_some_and(|p| p.len() == 1)).await;
     b.see(".pins img").await;
-    let d = document(&g, id).await;
+    let d = g.document(id).await;
     let (test, at) = now.split_once('@').unwrap();
     assert_eq!((d["pinned"][0]["test"].as_str(), d["pinned"][0]["at"].as_str().unwrap_or_default()), (Some(test), at));
     let file = format!("/cases/{id}/{}", d["pinned"][0]["file"].as_str().unwrap());

@@ -31,6 +31,9 @@ fn moves(d: &str) -> String {
 
 const EYE: &str = r#"<path class="part" d="M150 22 q18 -16 36 0 q-18 16 -36 0"/><circle class="eye" cx="168" cy="22" r="5"/>"#;
 
+/// Two vehicles from above, turning left and right; the wheels that carry the load are filled.
+const BEND: &str = r#"<path class="moves" d="M44 108 C44 60 40 34 12 20 l10 -2 m-10 2 l4 9"/><rect class="part" x="60" y="34" width="9" height="22"/><rect class="part" x="60" y="82" width="9" height="22"/><rect class="hand" x="94" y="34" width="9" height="22"/><rect class="hand" x="94" y="82" width="9" height="22"/><path class="part" d="M82 34 v70 M69 45 h25 M69 93 h25"/><path class="moves" d="M176 108 C176 60 180 34 208 20 l-10 -2 m10 2 l-4 9"/><rect class="hand" x="118" y="34" width="9" height="22"/><rect class="hand" x="118" y="82" width="9" height="22"/><rect class="part" x="152" y="34" width="9" height="22"/><rect class="part" x="152" y="82" width="9" height="22"/><path class="part" d="M140 34 v70 M127 45 h25 M127 93 h25"/>"#;
+
 /// The drawing, with what it shows in words.
 pub fn hands(of: Hands) -> String {
     let (words, inside) = match of {
@@ -141,6 +144,9 @@ pub fn hands(of: Hands) -> String {
                 r#"<path class="part" d="M24 96 V58 l18 -16 h56 l18 16 V96 Z"/><circle class="part" cx="70" cy="70" r="14"/><path class="faint" d="M160 96 L112 54 M160 96 L104 88"/><path class="part" d="M158 88 l22 8 -6 16 -22 -8 Z"/>{EYE}"#
             ),
         ),
+        Hands::Bend => {
+            ("in a left turn the right wheels stand outside and carry the load, in a right turn the left ones", BEND.to_string())
+        }
     };
     format!(r#"<svg class="hands" viewBox="0 0 220 120" role="img" aria-label="{words}">{inside}</svg>"#)
 }

@@ -11,6 +11,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::lift_walk::observed;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::Ranked;
@@ -399,10 +400,7 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         if let Some(n) = f.text("note") {
             o["note"] = n.into();
         }
-        append(d, "observations", o);
-        if t.lift {
-            d["state"]["on"] = "lift".into();
-        }
+        observed(d, o, t);
         Ok(())
     })
     .await?;

@@ -1,6 +1,6 @@
 //! Feel in numbers, and what each answer leaves: beside the walk on the lift.
 
-use super::fields::{Fields, append, parse_number};
+use super::fields::{Fields, parse_number};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
@@ -12,15 +12,17 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::elimination::elimination;
+use baricord_core::lift_walk::observed;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::swing::{SwingIn, swing};
 use serde_json::json;
 use uuid::Uuid;
 
 /// A test that takes units out: how it is made, each outcome with what remains.
 struct LeavesRow {
-    test: String,
+    hands: String,
     ask: String,
     how: String,
     here: String,
@@ -58,7 +60,7 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
             };
             let at = e.at.as_ref().map_or(String::new(), |a| format!("&at={a}"));
             Some(LeavesRow {
-                test: e.test.clone(),
+                hands: rule.hands.map_or(String::new(), crate::drawing::hands),
                 ask: ask_words(kb, case, &e.test, e.at.as_deref(), None),
                 how: rule.how.clone(),
                 here: if rule.lift {
@@ -111,6 +113,7 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
         s.sigma_nm,
         s.reason
     );
+    let rule = builtin().test("joint-swing").ok_or(Fail::NotFound)?;
     let mut scope = m.scope().await?;
     let words = format!("Swing the joint: {}", s.outcome.replace('-', " "));
     scope
@@ -123,8 +126,7 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
             if let Some(s) = f.text("symptom") {
                 o["symptom"] = s.into();
             }
-            append(d, "observations", o);
-            d["state"]["on"] = "lift".into();
+            observed(d, o, rule);
             Ok(())
         })
         .await?;

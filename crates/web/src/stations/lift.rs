@@ -14,12 +14,10 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::Case;
-use baricord_core::lift_walk::{AskedLater, Stop, walk};
+use baricord_core::lift_walk::{AskedLater, Stop, observed, removable, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
-use baricord_core::vehicle::Place;
+use baricord_core::reasoning::knowledge::{Test, builtin};
 use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -194,8 +192,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     Ok(LiftPage {
         asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
         most: super::pinned::MOST,
-        off_now: removable(kb, case).into_iter().filter(|o| o.2).map(|o| o.1).collect::<Vec<_>>().join(", "),
-        off: removable(kb, case),
+        off_now: removable(case, kb).into_iter().filter(|o| o.1).map(|o| o.0.words).collect::<Vec<_>>().join(", "),
+        off: removable(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect(),
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + stops.len(),
@@ -235,14 +233,11 @@ fn question<'a>(k: &'a Known, f: &Fields) -> Result<(Question, &'a Test), Fail> 
 }
 
 /// What two have felt, as an observation.
-fn observe(d: &mut Value, q: &Question, outcome: &str, note: &str, lift: bool) {
+fn felt(q: &Question, outcome: &str, note: &str) -> Value {
     let mut o = json!(q);
     o["outcome"] = outcome.into();
     o["note"] = note.into();
-    append(d, "observations", o);
-    if lift {
-        d["state"]["on"] = "lift".into();
-    }
+    o
 }
 
 /// What was noted with votes.
@@ -283,7 +278,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
             let two: Vec<&Vote> = all.iter().rev().filter(|v| v.question == q).take(2).collect();
             let by: Vec<_> = two.iter().map(|v| v.by.as_str()).collect();
             let told = format!("felt alike by {}, neither knowing of the other{}", by.join(" and "), notes(&two));
-            observe(d, &q, &outcome, &told, rule.lift);
+            observed(d, felt(&q, &outcome, &told), rule);
         }
         d["votes"] = json!(all);
         Ok(())
@@ -322,7 +317,7 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             .map(|v| format!("; {} felt: {}", v.by, rule.outcome(&v.outcome).map_or(v.outcome.as_str(), |o| &o.words)))
             .collect();
         let all: Vec<&Vote> = felt.iter().collect();
-        observe(d, &q, &one.outcome, &format!("as {by} felt it{}{}", others.concat(), notes(&all)), rule.lift);
+        observed(d, self::felt(&q, &one.outcome, &format!("as {by} felt it{}{}", others.concat(), notes(&all))), rule);
         Ok(())
     })
     .await?;
@@ -334,25 +329,13 @@ fn back(id: Uuid, f: &Fields) -> Redirect {
     Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()))
 }
 
-/// What must come off for some test, and whether it is off.
-fn removable(kb: &Knowledge, case: &Case) -> Vec<(String, String, bool)> {
-    let off = case.state.as_ref().map_or(&[][..], |s| &s.off);
-    let kinds: Vec<&String> = kb.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
-    let may = |p: &Place| kinds.iter().any(|k| baricord_core::reasoning::place_is(&case.vehicle, p, k));
-    let told = |p: Place| {
-        let is_off = off.contains(&p.id);
-        (p.id, p.words, is_off)
-    };
-    case.vehicle.places().into_iter().filter(may).map(told).collect()
-}
-
 /// What is off now: what a test needs that is off already costs nothing more.
 async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let f = Fields(f);
     let off = f.all("off");
     let mut s = m.scope().await?;
-    let may: Vec<String> = removable(builtin(), &s.case(id).await?.case).into_iter().map(|p| p.0).collect();
+    let may: Vec<String> = removable(&s.case(id).await?.case, builtin()).into_iter().map(|p| p.0.id).collect();
     if let Some(odd) = off.iter().find(|o| !may.contains(o)) {
         return Err(Problem::new("unknown-place", format!("“{odd}” does not come off this vehicle")).field("off").into());
     }

@@ -13,7 +13,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest};
+use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use serde_json::{Value, json};
@@ -57,17 +57,12 @@ fn sounds(document: &Value) -> Vec<Pinned> {
     pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && p.test.as_deref() == Some(TEST)).collect()
 }
 
-/// The two sounds that this person should compare next: of places not compared yet, first or second by chance.
+/// The two sounds that this person compares next, first or second by chance.
 fn pair(document: &Value, person: &str) -> Option<(String, String)> {
-    let (all, done) = (sounds(document), compared(document));
-    let both = |a: &Pinned, b: &Pinned| {
-        let (a, b) = (a.at.as_deref().unwrap_or_default(), b.at.as_deref().unwrap_or_default());
-        done.iter().any(|c| c.by == person && (c.louder == a && c.quieter == b || c.louder == b && c.quieter == a))
-    };
-    let mut pairs = (0..all.len()).flat_map(|i| (i + 1..all.len()).map(move |j| (i, j)));
-    let (i, j) = pairs.find(|&(i, j)| all[i].at != all[j].at && !both(&all[i], &all[j]))?;
-    let (a, b) = (all[i].file.clone(), all[j].file.clone());
-    Some(if Uuid::new_v4().as_u128() & 1 == 0 { (a, b) } else { (b, a) })
+    let all: Vec<(String, String)> = sounds(document).into_iter().map(|p| (p.file, p.at.unwrap_or_default())).collect();
+    let (a, b) = to_compare(&all, &compared(document), person)?;
+    let (a, b) = if Uuid::new_v4().as_u128() & 1 == 0 { (a, b) } else { (b, a) };
+    Some((a.to_string(), b.to_string()))
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ListeningPage, Fail> {

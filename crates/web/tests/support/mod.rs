@@ -85,6 +85,22 @@ impl Ground {
         tokio::time::timeout(std::time::Duration::from_secs(20), running).await.expect("the server stops").unwrap();
     }
 
+    /// What a case of the first workshop holds now.
+    pub async fn document(&self, id: Uuid) -> Value {
+        self.store.scope(self.a).await.unwrap().case(id).await.unwrap().document
+    }
+
+    /// Somebody else of the first workshop changes a case.
+    pub async fn changed_by(&self, person: &str, id: Uuid, change: impl FnOnce(&mut Value)) {
+        let mut s = self.store.scope(self.a).await.unwrap();
+        let edit = |d: &mut Value| {
+            change(d);
+            Ok(())
+        };
+        s.edit_case(id, None, "changed", person, edit).await.unwrap();
+        s.commit().await.unwrap();
+    }
+
     /// Starts it again where it was.
     pub async fn start_server(&self) {
         let at = self.url.trim_start_matches("http://").to_string();

@@ -87,18 +87,25 @@ fn within(x: f64, (from, to): (f64, f64), field: &str) -> Result<f64, Problem> {
     Err(Problem::new("out-of-range", format!("it must be from {from} to {to}")).field(field))
 }
 
+/// A limit that stands by itself; none where it is one of the runouts.
+fn by_itself<'a>(l: &'a mut Limits, key: &str) -> Option<&'a mut Option<f64>> {
+    Some(match key {
+        "torsional_rads2" => &mut l.torsional_rads2,
+        "section_rads2" => &mut l.section_rads2,
+        "min_deg" => &mut l.min_deg,
+        "max_deg" => &mut l.max_deg,
+        "equal_deg" => &mut l.equal_deg,
+        "critical_ratio" => &mut l.critical_ratio,
+        _ => return None,
+    })
+}
+
 impl House {
     /// One of its limits.
     pub fn limit(&self, key: &str) -> Option<f64> {
-        let l = &self.limits;
-        match key {
-            "torsional_rads2" => l.torsional_rads2,
-            "section_rads2" => l.section_rads2,
-            "min_deg" => l.min_deg,
-            "max_deg" => l.max_deg,
-            "equal_deg" => l.equal_deg,
-            "critical_ratio" => l.critical_ratio,
-            station => l.runout_mm.get(station).copied(),
+        match by_itself(&mut self.limits.clone(), key) {
+            Some(own) => *own,
+            None => self.limits.runout_mm.get(key).copied(),
         }
     }
 
@@ -108,18 +115,11 @@ impl House {
         let (_, _, _, from, to) =
             known.ok_or_else(|| Problem::new("unknown-limit", format!("no limit “{key}”")).field("limit"))?;
         let x = x.map(|x| within(x, (*from, *to), key)).transpose()?;
-        let l = &mut self.limits;
-        match key {
-            "torsional_rads2" => l.torsional_rads2 = x,
-            "section_rads2" => l.section_rads2 = x,
-            "min_deg" => l.min_deg = x,
-            "max_deg" => l.max_deg = x,
-            "equal_deg" => l.equal_deg = x,
-            "critical_ratio" => l.critical_ratio = x,
-            station => match x {
-                Some(x) => drop(l.runout_mm.insert(station.into(), x)),
-                None => drop(l.runout_mm.remove(station)),
-            },
+        self.limits.runout_mm.remove(key);
+        match (by_itself(&mut self.limits, key), x) {
+            (Some(own), x) => *own = x,
+            (None, Some(x)) => drop(self.limits.runout_mm.insert(key.into(), x)),
+            (None, None) => {}
         }
         Ok(())
     }

@@ -215,6 +215,8 @@ pub enum Hands {
     Wrench,
     /// A lamp and the eyes, hands away.
     Look,
+    /// No hands: bends to both sides, and which wheels they load.
+    Bend,
 }
 
 impl Test {
