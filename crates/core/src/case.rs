@@ -6,7 +6,7 @@
 
 use crate::problem::{Problem, read_json};
 use crate::units::Kilometres;
-use crate::vehicle::Vehicle;
+use crate::vehicle::{Place, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -239,6 +239,22 @@ pub struct State {
     /// Places that are off.
     #[serde(default)]
     pub off: Vec<String>,
+    /// Until when it counts as warm from the road, as 2026-11-26T21:22:00Z.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub warm_until: Option<String>,
+}
+
+impl State {
+    /// Whether it is up on the lift.
+    pub fn is_up(&self) -> bool {
+        self.on.as_deref() == Some("lift")
+    }
+
+    /// Whether a part is off, on its own or with the shaft that it belongs to.
+    pub fn is_off(&self, p: &Place) -> bool {
+        let named = |id: &str| self.off.iter().any(|o| o == id);
+        named(&p.id) || p.whole().is_some_and(|w| named(&w))
+    }
 }
 
 /// A case.
@@ -279,6 +295,9 @@ pub struct Case {
     /// How the vehicle stands.
     #[serde(default)]
     pub state: Option<State>,
+    /// It was said that it is not to be driven: no drive is proposed.
+    #[serde(skip)]
+    pub grounded: bool,
 }
 
 impl Case {
@@ -305,7 +324,8 @@ impl Case {
                 .field("version"));
             }
         }
-        let case: Case = read_json(doc)?;
+        let mut case: Case = read_json(doc)?;
+        case.grounded = crate::release::statement(doc).is_some_and(|s| s.drive == crate::release::Drive::No);
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
         let unique = |what: &str, ids: Vec<&str>| match ids.iter().enumerate().find(|(i, id)| ids[..*i].contains(id)) {
             Some((i, id)) => {

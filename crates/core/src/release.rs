@@ -79,12 +79,6 @@ pub fn statement(document: &Value) -> Option<Statement> {
     serde_json::from_value(last.clone()).ok()
 }
 
-/// Whether a test may be made: not on the road, while the vehicle is not to be driven.
-pub fn may_be_made(document: &Value, test: &crate::reasoning::knowledge::Test) -> bool {
-    let grounded = statement(document).is_some_and(|s| s.drive == Drive::No);
-    !(grounded && test.caution.iter().any(|c| c == "road"))
-}
-
 /// Something found on the way: no cause of what is traced.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Found {

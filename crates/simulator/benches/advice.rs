@@ -4,7 +4,8 @@
 use baricord_core::reasoning::course::AHEAD;
 use baricord_core::reasoning::knowledge::{Knowledge, builtin};
 use baricord_core::reasoning::policy::Game;
-use baricord_core::reasoning::{Possible, advise, beliefs, possible};
+use baricord_core::reasoning::{Hypothesis, Possible, advise, beliefs, possible};
+use baricord_core::vehicle::PlaceKind;
 use baricord_core::vehicle::sample::every_layout;
 use baricord_simulator::worlds::{Distance, World, small_game};
 use rand::{Rng, SeedableRng};
@@ -72,6 +73,36 @@ fn next(way: Way, w: &World, document: &Value, k: &Knowledge, replaced: &[usize]
     }
 }
 
+/// How the vehicle stands after a test: up for one on the lift, without what it took off; whole again for a drive.
+fn stands_after(document: &mut Value, w: &World, k: &Knowledge, t: &Possible) {
+    let Some(rule) = k.test(&t.test) else { return };
+    if rule.is_of_the_road() {
+        document["state"] = json!({"on": "ground", "off": []});
+    }
+    if rule.lift {
+        document["state"]["on"] = "lift".into();
+    }
+    if !rule.opens.is_empty() {
+        let place = |id: &str| w.all.iter().filter_map(|h| h.place.as_ref()).find(|p| p.id == id);
+        let shaft = t.at.as_deref().and_then(place).filter(|p| p.is_of_shaft()).and_then(|p| p.whole());
+        let halves =
+            || w.all.iter().filter_map(|h| h.place.as_ref()).filter(|p| !p.is_of_shaft()).filter_map(|p| p.whole()).collect();
+        let off: Vec<String> = shaft.map_or_else(halves, |s| vec![s]);
+        document["state"]["off"] = json!(off);
+    }
+}
+
+/// What a repair takes more or less for how the vehicle stands: going up, and a shaft that is off already.
+fn moved(document: &Value, k: &Knowledge, h: &Hypothesis) -> f64 {
+    let (case, time) = (World::case(document).expect("a case"), &k.weights.time);
+    let (Some(place), Some(f)) = (&h.place, k.fault(&h.fault)) else { return 0.0 };
+    let state = case.state.unwrap_or_default();
+    let below = !matches!(place.kind, PlaceKind::Engine | PlaceKind::Strut);
+    let up = if below && !state.is_up() { time.lift_minutes } else { 0.0 };
+    let off = place.is_of_shaft() && state.is_off(place) && f.minutes > time.shaft_minutes;
+    up - if off { time.shaft_minutes } else { 0.0 }
+}
+
 fn play(way: Way, w: &World, k: &Knowledge, seed: u64) -> Took {
     let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x51ed);
     let mut document = w.document.clone();
@@ -81,9 +112,7 @@ fn play(way: Way, w: &World, k: &Knowledge, seed: u64) -> Took {
             Next::Test(t) => {
                 took.minutes += t.minutes;
                 World::write(&mut document, &t, w.outcome(&t, &mut rng));
-                if k.test(&t.test).is_some_and(|x| x.lift) {
-                    document["state"]["on"] = "lift".into();
-                }
+                stands_after(&mut document, w, k, &t);
             }
             Next::Repair(i) => {
                 let h = &w.all[i];
@@ -92,7 +121,9 @@ fn play(way: Way, w: &World, k: &Knowledge, seed: u64) -> Took {
                     took.minutes += k.weights.gate.hand_on_minutes;
                     return took;
                 };
-                took.minutes += f.minutes;
+                took.minutes += f.minutes + moved(&document, k, h);
+                // It is driven to see: everything is back.
+                document["state"] = json!({"on": "ground", "off": []});
                 took.money += f.price;
                 if w.truth == Some(i) {
                     return took;

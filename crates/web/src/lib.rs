@@ -24,6 +24,7 @@ pub mod stations;
 pub mod theme;
 pub mod upload;
 pub mod vehicles;
+pub mod warmth;
 pub mod worker;
 
 use axum::Router;

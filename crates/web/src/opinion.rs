@@ -4,10 +4,12 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, Which};
+use crate::page::{Frame, Known, Which, segment};
 use crate::paper::Paper;
 use crate::stations::fields::{Fields, append};
+use crate::stations::map_view::{self, Look};
 use crate::stations::pinned::{pinned, serve};
+use crate::stations::road::run_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
@@ -15,6 +17,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::case::RecordingSpec;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_store::opinions::Linked;
@@ -27,6 +30,8 @@ use uuid::Uuid;
 
 /// Days for which a link may stand.
 const DAYS: [i32; 3] = [1, 7, 30];
+/// Order maps that a link shows at the most.
+const MAPS: usize = 4;
 /// Longest question or answer.
 const LONGEST: usize = 2000;
 
@@ -115,6 +120,8 @@ struct LinkedPage {
     question: String,
     answer: Option<(String, String)>,
     until: String,
+    /// Order maps of the runs: their addresses, and which run.
+    maps: Vec<(String, String)>,
     /// Pictures and sounds of the case: their addresses, and whether each is a picture.
     pinned: Vec<(String, bool)>,
     p: Paper,
@@ -141,9 +148,16 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
     let files = pinned(&k.stored.document);
+    // Of each run the channel in which a line stands out most.
+    let strongest = |r: &RecordingSpec| {
+        let found = k.analysis.as_ref()?.recording(&r.id)?;
+        Some((format!("/opinion/{secret}/map/{}/{}", segment(&r.id), segment(&found.orders.first()?.channel)), run_words(r)))
+    };
+    let maps = k.case().recordings.iter().filter_map(strongest).take(MAPS).collect();
     Ok(private(LinkedPage {
         theme: crate::theme::now(),
         until: left(o.hours_left),
+        maps,
         pinned: files.iter().map(|f| (format!("/opinion/{secret}/{}", f.file), f.is_picture())).collect(),
         asked_by: o.asked_by,
         question: o.question,
@@ -156,6 +170,13 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
 async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String)>) -> Result<Response, Fail> {
     let l = linked(&app, &secret).await?;
     serve(app.store.scope(l.workshop_id).await?, l.case_id, &file).await
+}
+
+/// An order map of the case that the link shows.
+async fn map(State(app): State<App>, Path((secret, run, channel)): Path<(String, String, String)>) -> Result<Response, Fail> {
+    let l = linked(&app, &secret).await?;
+    let drawing = map_view::svg(&mut app.store.scope(l.workshop_id).await?, l.case_id, &run, &channel, &Look::default()).await?;
+    Ok(private(([(header::CONTENT_TYPE, "image/svg+xml")], drawing)))
 }
 
 async fn answer(
@@ -188,16 +209,16 @@ async fn answer(
 pub fn routes() -> Router<App> {
     let limit = GovernorConfigBuilder::default().per_second(2).burst_size(20).key_extractor(PeerIpKeyExtractor).finish();
     let open = get(outside).merge(post(answer).layer(DefaultBodyLimit::max(64 << 10)));
-    let (open, files) = match limit {
-        Some(config) => {
-            let config = Arc::new(config);
-            (open.layer(GovernorLayer::new(config.clone())), get(file).layer(GovernorLayer::new(config)))
-        }
-        None => (open, get(file)),
+    let shown = Router::new()
+        .route("/opinion/{secret}", open)
+        .route("/opinion/{secret}/pinned/{file}", get(file))
+        .route("/opinion/{secret}/map/{run}/{channel}", get(map));
+    let shown = match limit {
+        Some(config) => shown.layer(GovernorLayer::new(Arc::new(config))),
+        None => shown,
     };
     Router::new()
         .route("/cases/{id}/opinions", get(show).merge(post(ask)))
         .route("/cases/{id}/opinions/{opinion}/revoke", post(revoke))
-        .route("/opinion/{secret}", open)
-        .route("/opinion/{secret}/pinned/{file}", files)
+        .merge(shown)
 }

@@ -8,10 +8,10 @@ use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::listening::{Heard, heard};
 use baricord_core::orders::Base;
+use baricord_core::problem::Warning;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
 use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose, hypotheses, overturns};
-use baricord_core::release::may_be_made;
 use baricord_core::verify::Verification;
 use baricord_store::Scope;
 use baricord_store::cases::StoredCase;
@@ -123,6 +123,8 @@ pub struct Ledger {
     pub ruled: Vec<Ruled>,
     pub next: Vec<NextLine>,
     pub warnings: Vec<String>,
+    /// What was observed twice and came out otherwise.
+    pub contradictions: Vec<String>,
     /// What would put another cause first.
     pub overturn: String,
 }
@@ -278,14 +280,15 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
     l.next = a
         .next
         .iter()
-        .filter(|n| kb.test(&n.test).is_none_or(|t| may_be_made(&k.stored.document, t)))
         .take(3)
         .map(|n| NextLine {
             ask: ask_words(kb, case, &n.test, n.at.as_deref(), n.gear.as_deref()),
             minutes: n.minutes.round() as u32,
         })
         .collect();
-    l.warnings = k.diagnosis.warnings.iter().map(|w| w.message.clone()).collect();
+    let (contradictions, warnings): (Vec<_>, Vec<_>) = k.diagnosis.warnings.iter().partition(|w| w.code == "contradiction");
+    let words = |of: Vec<&Warning>| of.into_iter().map(|w| w.message.clone()).collect();
+    (l.contradictions, l.warnings) = (words(contradictions), words(warnings));
     l.overturn = overturn_words(k, &a.id, 1).pop().unwrap_or_default();
     Some(l)
 }

@@ -2,7 +2,7 @@
 //! cost against testing first.
 
 use super::knowledge::Knowledge;
-use super::next::{Before, Try, before, minutes_of, open, settles};
+use super::next::{Preparations, Try, before, going_up, open, own_minutes, settles, shaft_off};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
@@ -26,7 +26,7 @@ pub struct Meaning {
     pub outcome: String,
     /// How likely it is.
     pub p: f64,
-    /// The cause that then stands first.
+    /// The cause that then stands first; `others` where those that are too unlikely to name stand before it together.
     pub fault: String,
     /// Where.
     pub at: String,
@@ -79,7 +79,7 @@ pub struct Play<'a> {
     pub causes: Vec<usize>,
     /// The test of each trial.
     tries: Vec<Try<'a>>,
-    preparations: Vec<Before>,
+    preparations: Preparations,
 }
 
 /// What a repair costs: its minutes, work and parts together.
@@ -89,6 +89,20 @@ fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
         Some(f) => (f.minutes, f.minutes * hour + f.price),
         None => (k.weights.gate.hand_on_minutes, k.weights.gate.hand_on_minutes * hour),
     }
+}
+
+/// What a repair costs alone, and what must be done before it: going up, the shaft off, which a test may have done already.
+fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Preparations) {
+    let (minutes, cost) = repair(k, h);
+    let below = !h.place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
+    let mut before: Preparations = going_up(case, k).filter(|_| below).into_iter().collect();
+    // A short job on a shaft leaves it in.
+    let shaft = k.weights.time.shaft_minutes;
+    if h.place.as_ref().is_some_and(|p| p.is_of_shaft()) && minutes > shaft {
+        before.extend(h.place.as_ref().and_then(|p| shaft_off(case, k, p)));
+        return ((minutes - shaft, cost - shaft * k.weights.time.rate / 60.0), before);
+    }
+    ((minutes, cost), before)
 }
 
 impl<'a> Play<'a> {
@@ -102,21 +116,22 @@ impl<'a> Play<'a> {
         let mut p: Vec<f64> = causes.iter().map(|&i| w.p[i]).collect();
         p.push(rest);
         let hour = k.weights.time.rate / 60.0;
-        let mut preparations: Vec<Before> = vec![];
-        let mut bit = |b: Before| -> u32 {
-            let n = preparations.iter().position(|have| *have == b).unwrap_or_else(|| {
-                preparations.push(b);
-                preparations.len() - 1
-            });
-            // Beyond what the bits can tell apart a preparation is counted with the last.
-            1 << n.min(31)
+        let mut preparations: Preparations = vec![];
+        let mut bits = |of: Preparations| -> u32 {
+            of.into_iter().fold(0, |all, b| {
+                let n = preparations.iter().position(|have| have.0 == b.0).unwrap_or_else(|| {
+                    preparations.push(b);
+                    preparations.len() - 1
+                });
+                // Beyond what the bits can tell apart a preparation is counted with the last.
+                all | 1 << n.min(31)
+            })
         };
-        let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
         let mut replacements: Vec<Replacement> = causes
             .iter()
             .map(|&i| {
-                let below = !w.all[i].place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
-                Replacement { cost: repair(k, &w.all[i]).1, needs: if below && !up { bit(Before::Up) } else { 0 } }
+                let (own, before) = repair_before(case, k, &w.all[i]);
+                Replacement { cost: own.1, needs: bits(before) }
             })
             .collect();
         replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0 });
@@ -140,29 +155,29 @@ impl<'a> Play<'a> {
         worth.truncate(TESTS);
         let (mut tries, mut trials) = (vec![], vec![]);
         for (_, t, rows) in worth {
-            let needs = before(case, t.test, t.at.as_ref()).into_iter().fold(0, |n, b| n | bit(b));
-            trials.push(Trial { cost: t.test.minutes * hour, needs, rows });
+            let needs = bits(before(case, k, t.test, t.at.as_ref()));
+            trials.push(Trial { cost: own_minutes(k, t.test, t.at.as_ref()) * hour, needs, rows });
             tries.push(t);
         }
-        let costs = preparations.iter().map(|b| minutes_of(b, k) * hour).collect();
+        let costs = preparations.iter().map(|b| b.1 * hour).collect();
         Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, preparations }
     }
 
-    fn needed(&self, k: &Knowledge, needs: u32, s: &Standing) -> f64 {
+    fn needed(&self, needs: u32, s: &Standing) -> f64 {
         let open = |b: &usize| needs & !s.prepared & (1 << b) != 0;
-        (0..self.preparations.len()).filter(open).map(|b| minutes_of(&self.preparations[b], k)).sum()
+        (0..self.preparations.len()).filter(open).map(|b| self.preparations[b].1).sum()
     }
 
     fn first(&self, w: &Weighed, s: &Standing) -> (String, String, f64) {
         let sum: f64 = s.weight.iter().sum();
         let best = (0..s.weight.len()).max_by(|&a, &b| s.weight[a].total_cmp(&s.weight[b])).unwrap_or(0);
         let name = self.causes.get(best).map(|&i| (w.all[i].fault.clone(), w.all[i].at.clone()));
-        let (fault, at) = name.unwrap_or_else(|| ("unknown".into(), "none".into()));
+        let (fault, at) = name.unwrap_or_else(|| ("others".into(), "none".into()));
         (fault, at, s.weight[best] / sum.max(1e-300))
     }
 
     /// One move told, and the standing after its likeliest outcome.
-    fn step(&self, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
+    fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
         let meaning = |outcome: &str, then: &Standing, p: f64| {
@@ -175,7 +190,7 @@ impl<'a> Play<'a> {
                 let after: Vec<Standing> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
                 let chance = |s: &Standing| s.weight.iter().sum::<f64>() / sum;
                 let outcomes = one.test.outcomes.iter().zip(&after).map(|(o, a)| meaning(&o.id, a, chance(a))).collect();
-                let minutes = one.test.minutes + self.needed(k, trial.needs, s);
+                let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(trial.needs, s);
                 let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
                 let step = Step {
                     test: Some(one.test.id.clone()),
@@ -190,9 +205,9 @@ impl<'a> Play<'a> {
             }
             Move::Replace(c) => {
                 let (needs, h) = (self.game.replacements[c].needs, self.causes.get(c).map(|&i| &w.all[i]));
-                let (minutes, cost) =
-                    h.map_or((k.weights.gate.hand_on_minutes, self.game.replacements[c].cost), |h| repair(k, h));
-                let before = self.needed(k, needs, s);
+                let cost = self.game.replacements[c].cost;
+                let minutes = h.map_or(k.weights.gate.hand_on_minutes, |h| repair_before(case, k, h).0.0);
+                let before = self.needed(needs, s);
                 let left = self.game.not_cured(s, c);
                 let mut cured = s.clone();
                 (0..cured.weight.len()).filter(|i| *i != c).for_each(|i| cured.weight[i] = 0.0);
@@ -219,7 +234,7 @@ impl<'a> Play<'a> {
     }
 
     /// The plan.
-    pub(crate) fn course(&self, k: &Knowledge, w: &Weighed) -> Course {
+    pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();
         let (cost, mut next) = self.game.best(&start, AHEAD);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
@@ -227,7 +242,7 @@ impl<'a> Play<'a> {
         let test_first = self.test_first();
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
-            let (step, then) = self.step(k, w, &s, m);
+            let (step, then) = self.step(case, k, w, &s, m);
             let is_repair = step.test.is_none();
             steps.push(step);
             // What comes after a repair depends on whether it cured: the plan ends there.
@@ -297,6 +312,20 @@ mod tests {
         let d = diagnose(&case(front_drive(), "click-repeating", sure), builtin(), None);
         assert!(d.symptoms[0].ranked[0].p > 0.8, "{:?}", d.symptoms[0].ranked[0].p);
         assert_eq!(d.symptoms[0].course.steps[0].fault.as_deref(), Some("outer-joint-worn"));
+    }
+
+    #[test]
+    fn the_shaft_comes_off_once_for_test_and_repair() {
+        let known = json!([{"test": "speed-sweep", "outcome": "shaft-twice"}, {"test": "neutral-coast", "outcome": "persists"}]);
+        let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
+        let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+        let play = Play::new(&c, builtin(), "S1", &w);
+        let shaft = play.preparations.iter().position(|b| b.0 == super::super::next::Before::Off("prop.rear".into())).unwrap();
+        let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].test.id == "joint-swing").collect();
+        let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
+        assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");
+        assert!(swings.iter().all(|&t| (play.game.trials[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9));
+        assert!(play.game.replacements.iter().any(|r| r.needs & 1 << shaft != 0));
     }
 
     #[test]

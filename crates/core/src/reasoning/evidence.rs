@@ -148,11 +148,7 @@ pub(super) fn observations(
         if let Some(later) = of_this[i + 1..].iter().find(|l| key(l) == key(o)) {
             if later.outcome != o.outcome {
                 warnings.push(
-                    Warning::new(
-                        "contradiction",
-                        format!("{} came out {} and later {}; the later counts", o.test, o.outcome, later.outcome),
-                    )
-                    .at(o.at.clone().unwrap_or_default()),
+                    Warning::new("contradiction", contradiction_words(v, k, o, later)).at(o.at.clone().unwrap_or_default()),
                 );
             }
             continue;
@@ -221,6 +217,16 @@ fn words(v: &Vehicle, t: &Test, outcome: usize, at: Option<&str>) -> String {
         Some(place) if !t.ask.contains(&place) => format!("{}: {o} at {place}", t.ask),
         _ => format!("{}: {o}", t.ask),
     }
+}
+
+/// A test that was made twice and came out otherwise, in words.
+fn contradiction_words(v: &Vehicle, k: &Knowledge, first: &Observation, later: &Observation) -> String {
+    let t = k.test(&first.test);
+    let came = |o: &Observation| t.and_then(|t| t.outcome(&o.outcome)).map_or(o.outcome.clone(), |x| x.words.clone());
+    let ask = t.map_or(first.test.as_str(), |t| t.ask.as_str());
+    let place = first.at.as_deref().map(|a| v.place_words(a)).filter(|p| !ask.contains(p.as_str()));
+    let at = place.map_or(String::new(), |p| format!(", {p}"));
+    format!("{ask}{at}: “{}”, later “{}”; the later counts", came(first), came(later))
 }
 
 /// Measurements, through how far they are from their limit with the instrument's uncertainty.

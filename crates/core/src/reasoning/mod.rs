@@ -11,19 +11,21 @@ pub mod gate;
 mod hypotheses;
 pub mod knowledge;
 mod next;
+pub mod opened;
 mod overturn;
 mod parting;
 pub mod policy;
 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
-pub use next::{NextTest, OutcomePreview, entropy, settles};
+pub use next::{NextTest, OutcomePreview, RECORDED, entropy, moved, settles};
 pub use overturn::{Overturn, overturns};
 pub use parting::Parting;
 
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::problem::Warning;
+use crate::road_coach::Coach;
 use knowledge::Knowledge;
 use serde::Serialize;
 
@@ -201,11 +203,15 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
         .iter()
         .map(|s| {
             let w = weigh(case, k, &s.id, analysis, &mut warnings);
+            let (ranked, mut next) = (w.ranked(), next::next_tests(case, k, &s.id, &w, 12));
+            for n in next.iter_mut().filter(|n| n.test == next::RECORDED) {
+                n.runs = Coach::for_symptom(case, &s.id, &ranked).map_or(vec![], |c| c.legs().to_vec());
+            }
             SymptomAnswer {
                 id: s.id.clone(),
-                ranked: w.ranked(),
-                next: next::next_tests(case, k, &s.id, &w, 12),
-                course: course::Play::new(case, k, &s.id, &w).course(k, &w),
+                ranked,
+                next,
+                course: course::Play::new(case, k, &s.id, &w).course(case, k, &w),
                 ruled_out: w.ruled_out(),
                 open_bits: next::entropy(&w.p),
             }
@@ -228,7 +234,7 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 /// The plan of a symptom alone.
 pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> course::Course {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    course::Play::new(case, k, symptom, &w).course(k, &w)
+    course::Play::new(case, k, symptom, &w).course(case, k, &w)
 }
 
 /// A test that can be made as the vehicle stands, with what its outcomes say.
@@ -346,6 +352,7 @@ mod tests {
         let o = json!({"observations": [{"test": "engage", "outcome": "clunk"}, {"test": "engage", "outcome": "none"}]});
         let d = diagnose(&case(rear_drive(1), "clunk", o), builtin(), None);
         assert_eq!(d.warnings[0].code, "contradiction");
+        assert_eq!(d.warnings[0].message, "From neutral into drive and reverse: “a clunk”, later “nothing”; the later counts");
         let only = diagnose(
             &case(rear_drive(1), "clunk", json!({"observations": [{"test": "engage", "outcome": "none"}]})),
             builtin(),

@@ -4,8 +4,12 @@ use super::evidence::{outcome_likelihood, stations};
 use super::knowledge::{Knowledge, Test};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
-use crate::vehicle::Place;
+use crate::road_coach::Leg;
+use crate::vehicle::{Place, PlaceKind};
 use serde::Serialize;
+
+/// The test that is a recording: it is driven by the plan of runs.
+pub const RECORDED: &str = "speed-sweep";
 
 /// Share of what is open that a test must settle to be worth the walk.
 const WORTHWHILE: f64 = 0.06;
@@ -52,6 +56,9 @@ pub struct NextTest {
     pub bits: f64,
     /// What it settles for each minute.
     pub bits_per_minute: f64,
+    /// The runs to drive, where it is recorded: gears and speeds that part the suspects.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub runs: Vec<Leg>,
     /// What each outcome would do.
     pub outcomes: Vec<OutcomePreview>,
 }
@@ -71,54 +78,118 @@ pub fn settles(p: &[f64], rows: &[Vec<f64>]) -> f64 {
     (entropy(p) - rows.iter().map(left).sum::<f64>()).max(0.0)
 }
 
-/// What must be done once before a test, beyond what stands already: going up, taking off.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+/// What an outcome moves.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Moved {
+    /// How likely it is to come out.
+    pub chance: f64,
+    /// The hypothesis that then stands first, and how sure.
+    pub first: (usize, f64),
+    /// The one that stands first now, and how it would stand then.
+    pub now: (usize, f64),
+    /// The one that gains most, and how sure it would be.
+    pub rises: (usize, f64),
+    /// How much it gains.
+    pub gain: f64,
+}
+
+/// What an outcome with this row of likelihoods moves in what is believed.
+pub fn moved(p: &[f64], row: &[f64]) -> Moved {
+    let joint: Vec<f64> = p.iter().zip(row).map(|(p, l)| p * l).collect();
+    let chance: f64 = joint.iter().sum();
+    let then = |i: usize| joint[i] / chance.max(1e-300);
+    let largest = |of: &dyn Fn(usize) -> f64| (0..p.len()).max_by(|&a, &b| of(a).total_cmp(&of(b))).unwrap_or(0);
+    let gain = |i: usize| then(i) - p[i];
+    let (first, now, rises) = (largest(&|i| joint[i]), largest(&|i| p[i]), largest(&gain));
+    Moved { chance, first: (first, then(first)), now: (now, then(now)), rises: (rises, then(rises)), gain: gain(rises) }
+}
+
+/// What must be done once before a test or a repair, beyond what stands already.
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Before {
+    /// Going up on the lift.
     Up,
+    /// Taking something off.
     Off(String),
+    /// Putting back what is off, before a drive.
+    Back,
 }
 
-/// What comes off for a test: the shaft for its sections and joints, else the part itself.
-fn comes_off(t: &Test, at: Option<&Place>) -> String {
-    match at {
-        Some(p) if p.is_of_shaft() => p.end.map_or(p.id.clone(), |e| format!("prop.{}", e.id())),
-        Some(p) => p.id.clone(),
-        None => t.id.clone(),
+/// What must be done before something, with its minutes.
+pub(crate) type Preparations = Vec<(Before, f64)>;
+
+/// Going up, unless it is up.
+pub(crate) fn going_up(case: &Case, k: &Knowledge) -> Option<(Before, f64)> {
+    let up = case.state.as_ref().is_some_and(|s| s.is_up());
+    (!up).then_some((Before::Up, k.weights.time.lift_minutes))
+}
+
+/// The shaft that a place belongs to coming off, unless it is off. Whatever is done to the shaft then shares it.
+pub(crate) fn shaft_off(case: &Case, k: &Knowledge, at: &Place) -> Option<(Before, f64)> {
+    let off = case.state.as_ref().is_some_and(|s| s.is_off(at));
+    let shaft = at.whole().filter(|_| at.is_of_shaft() && !off)?;
+    Some((Before::Off(shaft), k.weights.time.shaft_minutes))
+}
+
+/// The driven half shafts coming off, unless they are off.
+fn half_shafts_off(case: &Case, k: &Knowledge) -> Option<(Before, f64)> {
+    let v = &case.vehicle;
+    let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
+    let off = |p: Place| case.state.as_ref().is_some_and(|s| s.is_off(&p));
+    let all = v.places().into_iter().filter(driven).all(off);
+    (!all).then(|| (Before::Off("half-shafts".into()), k.weights.time.half_shafts_minutes))
+}
+
+/// What a test takes off as a part of it: the shaft, or the half shafts.
+fn teardown(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Option<(Before, f64)> {
+    match at.filter(|p| p.is_of_shaft()) {
+        _ if t.opens.is_empty() => None,
+        Some(p) => shaft_off(case, k, p),
+        None => half_shafts_off(case, k),
     }
 }
 
-pub(crate) fn before(case: &Case, t: &Test, at: Option<&Place>) -> Vec<Before> {
-    let state = case.state.clone().unwrap_or_default();
+pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Preparations {
+    let is_off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let mut out = vec![];
-    if t.lift && state.on.as_deref() != Some("lift") {
-        out.push(Before::Up);
+    out.extend(going_up(case, k).filter(|_| t.lift));
+    out.extend(teardown(case, k, t, at));
+    if t.off && !at.is_some_and(is_off) {
+        let what = at.map_or(t.id.clone(), |p| p.whole().unwrap_or(p.id.clone()));
+        out.push((Before::Off(what), k.weights.time.off_minutes));
     }
-    let off = comes_off(t, at);
-    if t.off && !state.off.contains(&off) && !at.is_some_and(|p| state.off.contains(&p.id)) {
-        out.push(Before::Off(off));
+    let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
+    if something_off && t.is_of_the_road() {
+        out.push((Before::Back, k.weights.time.off_minutes));
     }
     out
 }
 
-pub(crate) fn minutes_of(b: &Before, k: &Knowledge) -> f64 {
-    match b {
-        Before::Up => k.weights.time.lift_minutes,
-        Before::Off(_) => k.weights.time.off_minutes,
+/// Minutes of a test alone: what it takes off is a preparation that others share.
+pub(crate) fn own_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
+    let time = &k.weights.time;
+    match at {
+        _ if t.opens.is_empty() => t.minutes,
+        Some(p) if p.is_of_shaft() => t.minutes - time.shaft_minutes,
+        _ => t.minutes - time.half_shafts_minutes,
     }
 }
 
 /// Minutes of a test as the vehicle stands.
 pub(crate) fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    t.minutes + before(case, t, at).iter().map(|b| minutes_of(b, k)).sum::<f64>()
+    own_minutes(k, t, at) + before(case, k, t, at).iter().map(|b| b.1).sum::<f64>()
 }
 
-/// A test is worth proposing only where it can be made: what looks at an opened part needs it off.
+/// A test is worth proposing only where it can be made: what looks at an opened part needs it off, and while the vehicle
+/// is not to be driven nothing is tried on the road.
 fn possible(case: &Case, t: &Test, at: Option<&Place>) -> bool {
+    if case.grounded && t.is_of_the_road() {
+        return false;
+    }
     if !matches!(t.id.as_str(), "opened-look" | "bench-listen" | "lamps") {
         return true;
     }
-    let off = case.state.as_ref().map(|s| s.off.clone()).unwrap_or_default();
-    t.id != "lamps" && at.is_some_and(|p| off.contains(&p.id))
+    t.id != "lamps" && at.is_some_and(|p| case.state.as_ref().is_some_and(|s| s.is_off(p)))
 }
 
 fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
@@ -131,7 +202,7 @@ fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
     let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && place(m));
     observed
         || match t.id.as_str() {
-            "speed-sweep" => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after()),
+            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after()),
             "angle-survey" => measured("angles"),
             "runout-survey" | "half-shaft-runout" => measured("runout"),
             _ => false,
@@ -191,13 +262,11 @@ fn tries<'a>(case: &Case, k: &'a Knowledge) -> Vec<Try<'a>> {
 
 /// The tests that settle most for their time, best first.
 pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed, most: usize) -> Vec<NextTest> {
-    let before = entropy(&w.p);
-    let top = (0..w.p.len()).max_by(|&a, &b| w.p[a].total_cmp(&w.p[b])).unwrap_or(0);
     let mut out: Vec<NextTest> = vec![];
     for t in open(case, k, symptom) {
         let at = t.at.as_ref();
-        let (after, outcomes) = preview(case, k, w, &t, top);
-        let bits = (before - after).max(0.0);
+        let rows = t.rows(case, k, &w.all);
+        let bits = settles(&w.p, &rows);
         let minutes = minutes(case, k, t.test, at);
         if bits < 0.005 {
             continue;
@@ -209,11 +278,12 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
             minutes,
             bits,
             bits_per_minute: bits / minutes,
-            outcomes,
+            runs: vec![],
+            outcomes: preview(w, t.test, &rows),
         });
     }
     // What settles next to nothing is no next step, however cheap: it comes after all that does.
-    let floor = WORTHWHILE * before;
+    let floor = WORTHWHILE * entropy(&w.p);
     out.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.bits_per_minute.total_cmp(&a.bits_per_minute)));
     // One proposal a test: the best place stands for it.
     let mut seen: Vec<String> = vec![];
@@ -226,37 +296,25 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
     out
 }
 
-/// Uncertainty expected after a test, and what each outcome would do.
-fn preview(case: &Case, k: &Knowledge, w: &Weighed, t: &Try, top: usize) -> (f64, Vec<OutcomePreview>) {
-    let likely = t.rows(case, k, &w.all);
-    let (mut after, mut outcomes) = (0.0, vec![]);
-    for (o, l) in likely.iter().enumerate() {
-        let joint: Vec<f64> = w.p.iter().zip(l).map(|(p, l)| p * l).collect();
-        let chance: f64 = joint.iter().sum();
-        if chance <= 0.0 {
-            continue;
-        }
-        // Σ −q log q of the normalised, from the joint: log(chance) − Σ joint·log(joint)/chance.
-        let sum: f64 = joint.iter().filter(|j| **j > 0.0).map(|j| j * j.log2()).sum();
-        after += chance * chance.log2() - sum;
-        let best = (0..joint.len()).max_by(|&a, &b| joint[a].total_cmp(&joint[b])).unwrap_or(0);
-        let h: &Hypothesis = &w.all[best];
-        let gain = |i: usize| joint[i] / chance - w.p[i];
-        let up = (0..joint.len()).max_by(|&a, &b| gain(a).total_cmp(&gain(b))).unwrap_or(best);
-        outcomes.push(OutcomePreview {
-            outcome: t.test.outcomes[o].id.clone(),
-            p: chance,
-            fault: h.fault.clone(),
-            at: h.at.clone(),
-            p_then: joint[best] / chance,
-            first_then: joint[top] / chance,
-            rises: w.all[up].fault.clone(),
-            rises_at: w.all[up].at.clone(),
-            rises_to: joint[up] / chance,
-            gain: gain(up),
-        });
-    }
-    (after, outcomes)
+/// What each outcome of a test would do.
+fn preview(w: &Weighed, t: &Test, rows: &[Vec<f64>]) -> Vec<OutcomePreview> {
+    let told = |o: &super::knowledge::OutcomeRule, row: &Vec<f64>| {
+        let m = moved(&w.p, row);
+        let (first, up) = (&w.all[m.first.0], &w.all[m.rises.0]);
+        (m.chance > 0.0).then(|| OutcomePreview {
+            outcome: o.id.clone(),
+            p: m.chance,
+            fault: first.fault.clone(),
+            at: first.at.clone(),
+            p_then: m.first.1,
+            first_then: m.now.1,
+            rises: up.fault.clone(),
+            rises_at: up.at.clone(),
+            rises_to: m.rises.1,
+            gain: m.gain,
+        })
+    };
+    t.outcomes.iter().zip(rows).filter_map(|(o, row)| told(o, row)).collect()
 }
 
 #[cfg(test)]
@@ -265,7 +323,7 @@ mod tests {
     use super::super::{diagnose, knowledge};
     use super::*;
     use crate::vehicle::sample::*;
-    use serde_json::json;
+    use serde_json::{Value, json};
 
     fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
         let mut doc = Case::new_document("t", "t", json!(v));
@@ -291,6 +349,49 @@ mod tests {
             super::minutes(&c, builtin(), t, None)
         };
         assert_eq!((minutes("ground"), minutes("lift")), (12.0, 6.0));
+    }
+
+    #[test]
+    fn a_shaft_that_is_off_is_not_taken_off_again() {
+        let minutes = |off: Value, test: &str| {
+            let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
+            super::minutes(&c, builtin(), builtin().test(test).unwrap(), c.vehicle.place("prop.rear.j2").as_ref())
+        };
+        assert_eq!((minutes(json!([]), "joint-swing"), minutes(json!(["prop.rear"]), "joint-swing")), (35.0, 10.0));
+        // A joint that lies on the bench brought its shaft with it.
+        assert_eq!((minutes(json!([]), "opened-look"), minutes(json!(["prop.rear"]), "opened-look")), (11.0, 5.0));
+        // What is off goes back before a drive.
+        let coast = |off: Value| {
+            let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
+            super::minutes(&c, builtin(), builtin().test("neutral-coast").unwrap(), None)
+        };
+        assert_eq!((coast(json!([])), coast(json!(["prop.rear"]))), (3.0, 9.0));
+    }
+
+    #[test]
+    fn while_it_is_not_to_be_driven_no_drive_is_proposed_nor_planned() {
+        for v in every_layout() {
+            for kind in ["vibration", "growl", "click-repeating"] {
+                let drives = |safety: Value| {
+                    let d = diagnose(&case(v.clone(), kind, json!({"safety": safety})), builtin(), None);
+                    let s = &d.symptoms[0];
+                    let planned = s.course.steps.iter().filter_map(|x| x.test.clone());
+                    let all = s.next.iter().map(|n| n.test.clone()).chain(planned);
+                    all.filter(|t| builtin().test(t).unwrap().is_of_the_road()).count()
+                };
+                let told = |drive: &str| json!([{"drive": drive, "reason": "joint binds", "by": "Maren"}]);
+                assert!(drives(json!([])) > 0 && drives(told("yes")) > 0, "{} {kind}", v.name);
+                assert_eq!(drives(told("no")), 0, "{} {kind}", v.name);
+            }
+        }
+    }
+
+    #[test]
+    fn a_recording_is_proposed_with_its_gears_and_speeds() {
+        let d = diagnose(&case(rear_drive(2), "vibration", json!({})), builtin(), None);
+        let n = d.symptoms[0].next.iter().find(|n| n.test == RECORDED).unwrap();
+        assert!(!n.runs.is_empty() && n.runs.iter().all(|r| r.to.get() > r.from.get() && r.gear.is_some()), "{:?}", n.runs);
+        assert!(d.symptoms[0].next.iter().all(|n| n.test == RECORDED || n.runs.is_empty()));
     }
 
     #[test]

@@ -93,6 +93,15 @@ impl Place {
     pub fn is_of_shaft(&self) -> bool {
         matches!(self.kind, PlaceKind::Prop | PlaceKind::Section | PlaceKind::Joint | PlaceKind::Support | PlaceKind::Slip)
     }
+
+    /// The propeller shaft or half shaft with which it comes off; none of what comes off on its own.
+    pub fn whole(&self) -> Option<String> {
+        match self.kind {
+            _ if self.is_of_shaft() => self.end.map(|e| format!("prop.{}", e.id())),
+            PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter => self.corner.map(|c| format!("half.{}", c.id())),
+            _ => None,
+        }
+    }
 }
 
 /// Where in a row of n something stands, in words.

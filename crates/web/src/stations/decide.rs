@@ -1,60 +1,32 @@
 //! Decide: the next tests with what each outcome would do, answered with one tap; and the choice of a cause.
 
+use super::cards::{TestCard, cards, looks_at_repair};
 use super::fields::{Fields, append};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words};
+use crate::warmth::observed;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::lift_walk::observed;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::Ranked;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
-use baricord_core::release::may_be_made;
 use serde_json::json;
 use uuid::Uuid;
-
-/// One outcome to tap.
-pub struct OutcomeButton {
-    pub id: String,
-    pub words: String,
-    /// What it would do.
-    pub then: String,
-}
-
-/// A proposed test.
-pub struct TestCard {
-    pub number: usize,
-    pub test: String,
-    pub at: String,
-    pub gear: String,
-    pub ask: String,
-    pub how: String,
-    pub minutes: String,
-    pub settles: String,
-    pub cautions: Vec<String>,
-    pub outcomes: Vec<OutcomeButton>,
-    /// Places to choose from, where the outcome names one.
-    pub stations: Vec<(String, String)>,
-    /// Wheels turn under power: what must be seen to first.
-    pub acknowledge: bool,
-    /// A page where numbers are read instead.
-    pub read_at: String,
-}
 
 pub struct CauseRow {
     pub fault: String,
     pub at: String,
     pub gear: String,
     pub words: String,
-    pub percent: u32,
+    pub percent: String,
     pub bar: f64,
     pub because: Vec<(String, String)>,
     /// Why a reason is asked; nothing where the way is free.
@@ -90,99 +62,8 @@ pub struct PlanStep {
     pub cost: String,
     pub is_repair: bool,
     pub meanings: Vec<String>,
-}
-
-/// What an outcome would do to what is believed, in words: the cause that gains most, and how the first falls.
-pub fn falls_and_rises(k: &Known, p: &[f64], row: &[f64]) -> String {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let all = baricord_core::reasoning::hypotheses(&case.vehicle, kb);
-    let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
-    let then = |i: usize| p[i] * row[i] / chance.max(1e-300);
-    let first = (0..p.len()).max_by(|&a, &b| p[a].total_cmp(&p[b])).unwrap_or(0);
-    let up = (0..p.len()).max_by(|&a, &b| (then(a) - p[a]).total_cmp(&(then(b) - p[b]))).unwrap_or(0);
-    let name = |i: usize| cause_words(kb, case, &all[i].fault, &all[i].at, all[i].gear.as_deref());
-    told_change(
-        (then(up) - p[up] > 0.05).then(|| (name(up), then(up))),
-        (p[first] - then(first) > 0.04).then(|| (p[first], then(first))),
-    )
-}
-
-/// A rise and a fall in words.
-fn told_change(rises: Option<(String, f64)>, falls: Option<(f64, f64)>) -> String {
-    let rises = rises.map(|(name, to)| format!("{name} rises to {:.0} %", to * 100.0));
-    let falls = falls.map(|(from, to)| format!("the first falls from {:.0} to {:.0} %", from * 100.0, to * 100.0));
-    match (rises, falls) {
-        (Some(r), Some(f)) => format!("{r}; {f}"),
-        (Some(one), None) | (None, Some(one)) => one,
-        (None, None) => "changes little".into(),
-    }
-}
-
-/// Cards for the proposed tests of a case.
-pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let Some(a) = k.answer() else { return vec![] };
-    a.next
-        .iter()
-        .filter_map(|n| kb.test(&n.test).map(|t| (n, t)))
-        .filter(|(_, t)| wanted(t) && may_be_made(&k.stored.document, t))
-        .take(most)
-        .enumerate()
-        .map(|(i, (n, t))| {
-            let first = a.ranked.first();
-            let outcomes = n
-                .outcomes
-                .iter()
-                .filter_map(|o| {
-                    let rule = t.outcome(&o.outcome)?;
-                    let falls = first.filter(|f| f.p - o.first_then > 0.04).map(|f| (f.p, o.first_then));
-                    let rises = (o.gain > 0.05).then(|| (cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to));
-                    let then = told_change(rises, falls);
-                    Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
-                })
-                .collect();
-            let stations = if t.locates.is_some() {
-                case.vehicle
-                    .places()
-                    .into_iter()
-                    .filter(|p| t.at.iter().any(|kind| place_matches(&case.vehicle, p, kind)))
-                    .map(|p| (p.id, p.words))
-                    .collect()
-            } else {
-                vec![]
-            };
-            let read_at = match t.id.as_str() {
-                "runout-survey" => {
-                    format!("/cases/{}/measure?tool=runout&at={}.centre", k.stored.id, n.at.clone().unwrap_or_default())
-                }
-                "half-shaft-runout" => {
-                    format!("/cases/{}/measure?tool=runout&at={}", k.stored.id, n.at.clone().unwrap_or_default())
-                }
-                "angle-survey" => format!("/cases/{}/measure?tool=angles&at={}", k.stored.id, n.at.clone().unwrap_or_default()),
-                "speed-sweep" => format!("/cases/{}/road", k.stored.id),
-                _ => String::new(),
-            };
-            TestCard {
-                number: i + 1,
-                test: t.id.clone(),
-                at: n.at.clone().unwrap_or_default(),
-                gear: n.gear.clone().unwrap_or_default(),
-                ask: ask_words(kb, case, &t.id, n.at.as_deref(), n.gear.as_deref()),
-                how: t.how.clone(),
-                minutes: format!("{:.0}", n.minutes),
-                settles: format!("{:.2} of {:.1} bits", n.bits, a.open_bits),
-                cautions: t.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
-                acknowledge: t.wheels,
-                outcomes,
-                stations,
-                read_at,
-            }
-        })
-        .collect()
-}
-
-fn place_matches(v: &baricord_core::vehicle::Vehicle, p: &baricord_core::vehicle::Place, kind: &str) -> bool {
-    baricord_core::reasoning::place_is(v, p, kind)
+    /// What is looked at for little while it is open.
+    pub looks: Vec<String>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -236,7 +117,10 @@ fn plan(k: &Known) -> Vec<PlanStep> {
                 .map(|o| {
                     let rule = test.and_then(|t| kb.test(t)).and_then(|t| t.outcome(&o.outcome));
                     let outcome = rule.map_or(o.outcome.replace('-', " "), |r| r.words.clone());
-                    let first = cause_words(kb, case, &o.fault, &o.at, None);
+                    let first = match o.fault.as_str() {
+                        "others" => "none stands out, all small ones together".to_string(),
+                        fault => cause_words(kb, case, fault, &o.at, None),
+                    };
                     match o.outcome.as_str() {
                         "cured" => format!("{:.0}\u{a0}% cured", 100.0 * o.p),
                         _ => format!("{:.0}\u{a0}% {outcome}: then {first} {:.0}\u{a0}%", 100.0 * o.p, 100.0 * o.p_then),
@@ -250,6 +134,7 @@ fn plan(k: &Known) -> Vec<PlanStep> {
                 cost: money(s.cost),
                 is_repair: test.is_none(),
                 meanings,
+                looks: if test.is_none() { looks_at_repair(k, at) } else { vec![] },
             }
         })
         .collect()
@@ -285,7 +170,7 @@ fn causes(k: &Known, g: &Gates) -> Vec<CauseRow> {
             at: r.at.clone(),
             gear: r.gear.clone().unwrap_or_default(),
             words: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
-            percent: (100.0 * r.p).round() as u32,
+            percent: if r.p < 0.005 { "under 1".into() } else { format!("{:.0}", 100.0 * r.p) },
             bar: 100.0 * r.p,
             because: r.because.iter().take(8).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
             asked: asked_words(k, g, &c.asked),
@@ -329,11 +214,17 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.sentence = "No symptom yet: begin with the driver's words.".into();
         return Ok(page);
     };
-    let left = a.ranked.iter().filter(|r| r.fault != "unknown" && r.p >= 0.08).count();
+    let suspects: Vec<f64> = a.ranked.iter().filter(|r| r.fault != "unknown" && r.p >= 0.08).map(|r| r.p).collect();
+    // Few that hold less than half of it are not what is left.
+    let left = if suspects.iter().sum::<f64>() < 0.5 { 0 } else { suspects.len() };
     let first = a.ranked.iter().find(|r| r.fault != "unknown");
     page.sentence = match (left, first) {
         (_, Some(r)) if r.p >= sure => {
             format!("{} is sure enough to act on.", cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()))
+        }
+        (0, Some(r)) if r.p >= 0.25 => {
+            let words = cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref());
+            format!("{words} stands first, but most of it is open: these tests part it for the least time.")
         }
         (0, _) => "Nothing stands out yet: the cheapest tests first.".into(),
         (1, _) => "One suspect is left, not sure enough yet.".into(),

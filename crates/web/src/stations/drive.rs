@@ -343,6 +343,12 @@ async fn end(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Redirec
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.end_drive(id, drive).await?;
+    let until = crate::warmth::from_now(baricord_core::reasoning::knowledge::builtin());
+    s.edit_case(id, None, "back from a drive", &m.person.name, |d| {
+        baricord_core::lift_walk::driven(d, &until);
+        Ok(())
+    })
+    .await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/drives/{drive}")))
 }

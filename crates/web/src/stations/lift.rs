@@ -1,20 +1,21 @@
 //! Lift: a walk under the vehicle in the order of least effort, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::decide::{OutcomeButton, falls_and_rises};
+use super::cards::{OutcomeButton, falls_and_rises, places_of};
 use super::fields::{Fields, append};
 use super::pinned::{Pinned, pinned};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, ask_words};
+use crate::warmth::{self, observed};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::lift_walk::{AskedLater, Stop, observed, removable, walk};
+use baricord_core::lift_walk::{AskedLater, Stop, removable, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{Test, builtin};
@@ -96,6 +97,8 @@ struct LiftPage {
     /// Pictures and notes of the whole case.
     pinned: Vec<(String, bool)>,
     up: bool,
+    /// For how many minutes it still counts as warm.
+    warm: i64,
 }
 
 /// Which stop is asked: the first where it is left out.
@@ -121,14 +124,6 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         .zip(&s.test.rows)
         .map(|(o, row)| OutcomeButton { id: o.id.clone(), words: o.words.clone(), then: falls_and_rises(k, p, row) })
         .collect();
-    let stations = if rule.locates.is_some() {
-        let here = |p: &baricord_core::vehicle::Place| {
-            rule.at.iter().any(|kind| baricord_core::reasoning::place_is(&case.vehicle, p, kind))
-        };
-        case.vehicle.places().into_iter().filter(here).map(|p| (p.id, p.words)).collect()
-    } else {
-        vec![]
-    };
     let question =
         Question { symptom: k.symptom.clone(), test: rule.id.clone(), at: s.test.at.clone(), gear: s.test.gear.clone() };
     let here = pinned(&k.stored.document);
@@ -145,11 +140,18 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         minutes: format!("{:.0}", s.test.minutes),
         settles: format!("{:.2} of {:.1} bits", s.bits, a.open_bits),
         reach: s.reach.words(),
-        cautions: rule.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
+        cautions: rule
+            .caution
+            .iter()
+            .map(String::as_str)
+            .chain(s.too_warm.then_some("hot"))
+            .filter_map(|c| kb.caution(c))
+            .map(String::from)
+            .collect(),
         acknowledge: rule.wheels,
         again: s.again,
         outcomes,
-        stations,
+        stations: places_of(k, rule),
     })
 }
 
@@ -170,8 +172,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         .collect();
     let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
     let symptom = k.symptom.as_deref().unwrap_or_default();
-    let stops =
-        if symptom.is_empty() { vec![] } else { walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref()) };
+    let (heat, warm) = warmth::now(case);
+    let stops = match symptom {
+        "" => vec![],
+        _ => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat),
+    };
     let wanted = |s: &Stop| Some(&s.test.test) == w.test.as_ref() && s.test.at == w.at && s.test.gear == w.gear;
     let now = stops.iter().position(wanted).unwrap_or(0);
     let to_come = stops
@@ -182,7 +187,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
             let named = |key: &str, v: &Option<String>| v.as_ref().map_or(String::new(), |v| format!("&{key}={v}"));
             let words = ask_words(kb, case, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
             let at = format!("?s={symptom}&test={}{}{}", s.test.test, named("at", &s.test.at), named("gear", &s.test.gear));
-            let how = if s.again { "asked again".to_string() } else { format!("{:.0} min, {}", s.test.minutes, s.reach.words()) };
+            let how = match () {
+                () if s.again => "asked again".to_string(),
+                () if s.too_warm => format!("{:.0} min, when it has cooled", s.test.minutes),
+                () => format!("{:.0} min, {}", s.test.minutes, s.reach.words()),
+            };
             (words, how, at)
         })
         .collect();
@@ -200,6 +209,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         to_come,
         done,
         up,
+        warm,
         f,
     })
 }
@@ -369,12 +379,30 @@ async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     Ok(back(id, &f))
 }
 
+/// Warm from the road, or cooled.
+async fn warm(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let told = f.text("warm").filter(|w| ["yes", "no"].contains(w));
+    let is_warm = told.ok_or_else(|| Problem::new("missing", "warm, or cooled?").field("warm"))? == "yes";
+    let until = warmth::from_now(builtin());
+    let mut s = m.scope().await?;
+    s.edit_case(id, None, if is_warm { "warm from the road" } else { "has cooled" }, &m.person.name, |d| {
+        d["state"]["warm_until"] = if is_warm { until.into() } else { Value::Null };
+        Ok(())
+    })
+    .await?;
+    s.commit().await?;
+    Ok(back(id, &f))
+}
+
 /// Routes of the station.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/lift", get(show))
         .route("/cases/{id}/lift/later", post(cannot_tell))
         .route("/cases/{id}/lift/stand", post(stand))
+        .route("/cases/{id}/lift/warm", post(warm))
         .route("/cases/{id}/lift/off", post(taken_off))
         .route("/cases/{id}/lift/vote", post(cast))
         .route("/cases/{id}/lift/decide", post(decide))

@@ -361,26 +361,31 @@ pub fn on_white(inner: &str, width: u32, height: u32) -> String {
     )
 }
 
-async fn export_svg(
-    m: Member,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(l): Query<Look>,
-) -> Result<Response, Fail> {
+/// A map as one drawing, with its ladder.
+pub async fn svg(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<String, Fail> {
     use base64::Engine;
-    let map = of(&m, id, &run, &channel, &l).await?;
-    let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
-    let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, &run)?) } else { None };
+    let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(Fail::NotFound)?;
+    let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
     let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
-    let rungs = super::road::rungs_of(&case, &a, &run)?;
+    let rungs = super::road::rungs_of(&case, &a, run)?;
     let frame = charts::map_frame(&axes, &rungs, None);
     let (px, py, pw, ph) = charts::PLOT;
     let ink = base64::engine::general_purpose::STANDARD.encode(png(&picture(&map, &axes, 1380, 600), 1380, 600)?);
     let picture = format!(
         r##"<image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}"##
     );
-    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), on_white(&picture, 950, 340)))
+    Ok(on_white(&picture, 950, 340))
+}
+
+async fn export_svg(
+    m: Member,
+    Path((id, run, channel)): Path<(Uuid, String, String)>,
+    Query(l): Query<Look>,
+) -> Result<Response, Fail> {
+    let drawing = svg(&mut m.scope().await?, id, &run, &channel, &l).await?;
+    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), drawing))
 }
 
 /// Every order's level at every speed, all runs of a case.

@@ -1,5 +1,6 @@
 //! The seven stations of a case, a module each, with its routes, view model and template.
 
+pub mod cards;
 pub mod complaint;
 pub mod decide;
 pub mod drive;

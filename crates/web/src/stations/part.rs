@@ -1,6 +1,6 @@
 //! A part of the drawing, opened: what is known of it, and what could be looked at there.
 
-use super::decide::{TestCard, cards};
+use super::cards::{TestCard, cards};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::Fail;

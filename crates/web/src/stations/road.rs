@@ -115,7 +115,7 @@ struct RoadPage {
     faults: Vec<(String, String)>,
     upload_open: bool,
     after: bool,
-    tests: Vec<super::decide::TestCard>,
+    tests: Vec<super::cards::TestCard>,
     plan: Option<PlanView>,
 }
 
@@ -320,7 +320,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         faults: super::drive::faults(case),
         upload_open: runs.is_empty(),
         after: case.is_after_repair(),
-        tests: super::decide::cards(&k, |t| !t.lift && t.id != "speed-sweep", 6),
+        tests: super::cards::cards(&k, |t| !t.lift && t.id != baricord_core::reasoning::RECORDED, 6),
         plan: plan(&k),
         f,
     };

@@ -185,6 +185,23 @@ pub struct Test {
     /// What the hands do: the picture that is shown.
     #[serde(default)]
     pub hands: Option<Hands>,
+    /// How warm the vehicle should be: what tells most while it is warm comes before it cools, and what lies beside hot
+    /// parts, or is measured cold, waits until it has.
+    #[serde(default)]
+    pub best: Option<Heat>,
+    /// Kinds of places that lie open once it is made: what can be looked at there costs next to nothing then.
+    #[serde(default)]
+    pub opens: Vec<String>,
+}
+
+/// How warm a vehicle is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Heat {
+    /// Warm from the road.
+    Warm,
+    /// Stood for long enough.
+    Cold,
 }
 
 /// What the hands do at a test.
@@ -223,6 +240,11 @@ impl Test {
     /// One of its outcomes.
     pub fn outcome(&self, id: &str) -> Option<&OutcomeRule> {
         self.outcomes.iter().find(|o| o.id == id)
+    }
+
+    /// Whether it is made on the road.
+    pub fn is_of_the_road(&self) -> bool {
+        self.caution.iter().any(|c| c == "road")
     }
 }
 
@@ -282,6 +304,7 @@ impl Knowledge {
                 return Err(format!("test {} is there twice", t.id));
             }
             self.check_places(&t.id, &t.at)?;
+            self.check_places(&t.id, &t.opens)?;
             self.check_cautions(&t.id, &t.caution)?;
         }
         for (i, f) in self.faults.iter().enumerate() {

@@ -91,6 +91,12 @@ pub struct TimeWeights {
     pub lift_minutes: f64,
     /// Taking off what must come off.
     pub off_minutes: f64,
+    /// Taking a propeller shaft off, which the minutes of a test or a repair on it hold.
+    pub shaft_minutes: f64,
+    /// Taking the driven half shafts off, which the minutes of a test without them hold.
+    pub half_shafts_minutes: f64,
+    /// So long after a drive the vehicle counts as warm.
+    pub warm_minutes: f64,
 }
 
 /// When parts may be ordered without a reason.

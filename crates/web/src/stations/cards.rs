@@ -1,0 +1,151 @@
+//! A proposed test as a card: what to do, how, what each outcome would do, and what is looked at while it is open.
+
+use crate::page::{Known, ask_words, cause_words};
+use baricord_core::reasoning::knowledge::Test;
+use baricord_core::reasoning::opened::{Opened, while_open};
+use baricord_core::reasoning::{RECORDED, beliefs, hypotheses, moved, place_is};
+use baricord_core::road_coach::Leg;
+use baricord_core::vehicle::Place;
+
+/// One outcome to tap.
+pub struct OutcomeButton {
+    pub id: String,
+    pub words: String,
+    /// What it would do.
+    pub then: String,
+}
+
+/// A proposed test.
+pub struct TestCard {
+    pub number: usize,
+    pub test: String,
+    pub at: String,
+    pub gear: String,
+    pub ask: String,
+    pub how: String,
+    pub minutes: String,
+    pub settles: String,
+    pub cautions: Vec<String>,
+    pub outcomes: Vec<OutcomeButton>,
+    /// Places to choose from, where the outcome names one.
+    pub stations: Vec<(String, String)>,
+    /// Wheels turn under power: what must be seen to first.
+    pub acknowledge: bool,
+    /// A page where numbers are read instead.
+    pub read_at: String,
+    /// Where it is recorded: the runs to drive.
+    pub runs: Vec<String>,
+    /// What is looked at for little while it is open.
+    pub looks: Vec<String>,
+}
+
+/// The places that a test's answer may name.
+pub fn places_of(k: &Known, t: &Test) -> Vec<(String, String)> {
+    let v = &k.case().vehicle;
+    let here = |p: &Place| t.locates.is_some() && t.at.iter().any(|kind| place_is(v, p, kind));
+    v.places().into_iter().filter(here).map(|p| (p.id, p.words)).collect()
+}
+
+/// What is looked at for little while something is open, in words. `but` is the test that opens it.
+pub fn looks(k: &Known, opened: &Opened, but: Option<&str>) -> Vec<String> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let Some(symptom) = k.symptom.as_deref().filter(|_| !opened.is_empty()) else { return vec![] };
+    let p = beliefs(case, kb, symptom, k.analysis.as_ref());
+    while_open(case, kb, symptom, &p, opened, but)
+        .into_iter()
+        .map(|l| {
+            let places: Vec<String> = l.at.iter().map(|a| case.vehicle.place_words(a)).collect();
+            let each = if places.len() > 1 { " each" } else { "" };
+            format!("{}: {} ({:.0} min{each})", kb.test(&l.test).map_or("", |t| &t.ask), places.join(", "), l.minutes)
+        })
+        .collect()
+}
+
+/// What is looked at for little once a test has opened something, in words.
+pub fn looks_after(k: &Known, t: &Test, at: Option<&str>) -> Vec<String> {
+    let v = &k.case().vehicle;
+    let at = at.and_then(|a| v.place(a));
+    looks(k, &Opened::by_test(v, t, at.as_ref()), Some(&t.id))
+}
+
+/// What is looked at for little while a repair at a place is made, in words.
+pub fn looks_at_repair(k: &Known, at: Option<&str>) -> Vec<String> {
+    let v = &k.case().vehicle;
+    at.and_then(|a| v.place(a)).map_or(vec![], |at| looks(k, &Opened::by_repair(v, &at), None))
+}
+
+/// What an outcome would do to what is believed, in words: the cause that gains most, and how the first falls.
+pub fn falls_and_rises(k: &Known, p: &[f64], row: &[f64]) -> String {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let all = hypotheses(&case.vehicle, kb);
+    let m = moved(p, row);
+    let name = |i: usize| cause_words(kb, case, &all[i].fault, &all[i].at, all[i].gear.as_deref());
+    let from = p[m.now.0];
+    told_change((m.gain > 0.05).then(|| (name(m.rises.0), m.rises.1)), (from - m.now.1 > 0.04).then_some((from, m.now.1)))
+}
+
+/// A rise and a fall in words.
+fn told_change(rises: Option<(String, f64)>, falls: Option<(f64, f64)>) -> String {
+    let rises = rises.map(|(name, to)| format!("{name} rises to {:.0} %", to * 100.0));
+    let falls = falls.map(|(from, to)| format!("the first falls from {:.0} to {:.0} %", from * 100.0, to * 100.0));
+    match (rises, falls) {
+        (Some(r), Some(f)) => format!("{r}; {f}"),
+        (Some(one), None) | (None, Some(one)) => one,
+        (None, None) => "changes little".into(),
+    }
+}
+
+/// Cards for the proposed tests of a case.
+pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let Some(a) = k.answer() else { return vec![] };
+    a.next
+        .iter()
+        .filter_map(|n| kb.test(&n.test).map(|t| (n, t)))
+        .filter(|(_, t)| wanted(t))
+        .take(most)
+        .enumerate()
+        .map(|(i, (n, t))| {
+            let first = a.ranked.first();
+            let outcomes = n
+                .outcomes
+                .iter()
+                .filter_map(|o| {
+                    let rule = t.outcome(&o.outcome)?;
+                    let falls = first.filter(|f| f.p - o.first_then > 0.04).map(|f| (f.p, o.first_then));
+                    let rises = (o.gain > 0.05).then(|| (cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to));
+                    let then = told_change(rises, falls);
+                    Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
+                })
+                .collect();
+            let read_at = match t.id.as_str() {
+                "runout-survey" => {
+                    format!("/cases/{}/measure?tool=runout&at={}.centre", k.stored.id, n.at.clone().unwrap_or_default())
+                }
+                "half-shaft-runout" => {
+                    format!("/cases/{}/measure?tool=runout&at={}", k.stored.id, n.at.clone().unwrap_or_default())
+                }
+                "angle-survey" => format!("/cases/{}/measure?tool=angles&at={}", k.stored.id, n.at.clone().unwrap_or_default()),
+                RECORDED => format!("/cases/{}/road", k.stored.id),
+                _ => String::new(),
+            };
+            TestCard {
+                number: i + 1,
+                test: t.id.clone(),
+                at: n.at.clone().unwrap_or_default(),
+                gear: n.gear.clone().unwrap_or_default(),
+                ask: ask_words(kb, case, &t.id, n.at.as_deref(), n.gear.as_deref()),
+                how: t.how.clone(),
+                minutes: format!("{:.0}", n.minutes),
+                settles: format!("{:.2} of {:.1} bits", n.bits, a.open_bits),
+                cautions: t.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
+                acknowledge: t.wheels,
+                outcomes,
+                stations: places_of(k, t),
+                read_at,
+                runs: n.runs.iter().map(Leg::words).collect(),
+                looks: looks_after(k, t, n.at.as_deref()),
+            }
+        })
+        .collect()
+}
