@@ -351,6 +351,12 @@ impl Case {
         self.symptoms.iter().find(|s| s.id == id)
     }
 
+    /// The repair that cured a symptom, where it was the last one made for it.
+    pub fn cured_by(&self, symptom: &str) -> Option<&Repair> {
+        let last = self.repairs.iter().rev().find(|r| Self::concerns(r.symptom.as_deref(), symptom));
+        last.filter(|r| r.result.as_deref() == Some("cured"))
+    }
+
     /// Whether something said of `of` bears on this symptom.
     pub fn concerns(of: Option<&str>, symptom: &str) -> bool {
         of.is_none_or(|s| s == symptom)
@@ -404,6 +410,21 @@ mod tests {
         assert_eq!(p.field.as_deref(), Some("symptoms[0]"));
         d["symptoms"] = serde_json::json!([{"id": "S1", "kind": "clunk"}, {"id": "S1", "kind": "leak"}]);
         assert_eq!(Case::from_json(&d).unwrap_err().field.as_deref(), Some("symptoms[1].id"));
+    }
+
+    #[test]
+    fn the_last_repair_of_a_symptom_says_whether_it_is_cured() {
+        let mut d = doc();
+        d["symptoms"] = serde_json::json!([{"id": "S1", "kind": "vibration"}, {"id": "S2", "kind": "clunk"}]);
+        let mut cured = |repairs: Value, s: &str| {
+            d["repairs"] = repairs;
+            Case::from_json(&d).unwrap().cured_by(s).map(|r| r.fault.clone())
+        };
+        let one = serde_json::json!([{"symptom": "S1", "fault": "joint-worn", "result": "not-cured"}, {"symptom": "S1", "fault": "slip-dry", "result": "cured"}]);
+        assert_eq!(cured(one.clone(), "S1").as_deref(), Some("slip-dry"));
+        assert_eq!(cured(one, "S2"), None);
+        let back = serde_json::json!([{"fault": "slip-dry", "result": "cured"}, {"symptom": "S1", "fault": "joint-worn", "result": "open"}]);
+        assert_eq!((cured(back.clone(), "S1"), cured(back, "S2").as_deref()), (None, Some("slip-dry")));
     }
 
     #[test]

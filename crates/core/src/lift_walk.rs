@@ -102,7 +102,7 @@ pub struct Stop {
 /// A stop that settles less than this share of what is open is left out.
 const WORTH_A_LOOK: f64 = 0.008;
 /// What takes longer (minutes) is a job, not a look: it comes with what must come off.
-const LONGEST_LOOK: f64 = 30.0;
+const LONGEST_LOOK: f64 = 20.0;
 /// Off the vehicle the hands go nowhere: these are no looks.
 const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
 

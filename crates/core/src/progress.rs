@@ -78,10 +78,7 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
     if let Some(last) = case.repairs.last() {
         match last.result.as_deref() {
             Some("cured") => {
-                let cured = |s: &str| {
-                    case.repairs.iter().any(|r| r.result.as_deref() == Some("cured") && Case::concerns(r.symptom.as_deref(), s))
-                };
-                return match case.symptoms.iter().find(|s| !cured(&s.id)) {
+                return match case.symptoms.iter().find(|s| case.cured_by(&s.id).is_none()) {
                     None => at(Station::Done, "cured and proved; hand it back"),
                     Some(s) => Waiting { station: Station::Decide, words: format!("{} is still open", s.id) },
                 };

@@ -290,6 +290,10 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
     let words = |of: Vec<&Warning>| of.into_iter().map(|w| w.message.clone()).collect();
     (l.contradictions, l.warnings) = (words(contradictions), words(warnings));
     l.overturn = overturn_words(k, &a.id, 1).pop().unwrap_or_default();
+    // What is cured needs no next test.
+    if case.cured_by(&a.id).is_some() {
+        (l.next, l.overturn) = (vec![], String::new());
+    }
     Some(l)
 }
 
@@ -371,7 +375,7 @@ pub fn marks(k: &Known) -> Marks {
             }
         }
         m.suspect = sum.into_iter().filter(|(_, p)| *p >= 0.08).collect();
-        if let Some(n) = a.next.first()
+        if let Some(n) = a.next.first().filter(|_| case.cured_by(&a.id).is_none())
             && let Some(at) = &n.at
         {
             m.pins.push(Pin { place: at.clone(), text: "look here next".into(), wanted: true });

@@ -81,6 +81,8 @@ struct DecidePage {
     history: Vec<(String, String)>,
     /// What was changed as due, which is no diagnosis.
     due: Vec<String>,
+    /// The symptom is cured.
+    is_cured: bool,
 }
 
 /// Causes that can be acted on from the page.
@@ -209,6 +211,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         line: (sure * 100.0).round() as u32,
         history: vec![],
         due: vec![],
+        is_cured: false,
     };
     let Some(a) = k.answer() else {
         page.sentence = "No symptom yet: begin with the driver's words.".into();
@@ -230,6 +233,12 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         (1, _) => "One suspect is left, not sure enough yet.".into(),
         (n, _) => format!("{n} suspects are left; these tests part them for the least time."),
     };
+    if let Some(r) = case.cured_by(&a.id) {
+        let what = cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());
+        page.sentence = format!("Cured: {what}. Nothing is left to decide; if it comes back, what was known then stands here.");
+        page.is_cured = true;
+        (page.cards, page.plan, page.overturn) = (vec![], vec![], vec![]);
+    }
     page.causes = causes(&k, &gates(case, kb, &a.id, k.analysis.as_ref(), ACTED_ON));
     page.due = k.stored.document["due"]
         .as_array()
