@@ -12,7 +12,7 @@ fn probability(k: &Knowledge, m: &Mark) -> f64 {
 
 /// The likeliest outcome of a test under a fault, when the fault says that it is usual.
 fn usual_outcome(k: &Knowledge, f: &Fault, t: &Test, h: &Hypothesis) -> Option<String> {
-    let (name, mark) = f.tests.get(&t.id)?.iter().max_by(|a, b| probability(k, a.1).total_cmp(&probability(k, b.1)))?;
+    let (name, mark) = f.marks(&t.id, &h.kind)?.iter().max_by(|a, b| probability(k, a.1).total_cmp(&probability(k, b.1)))?;
     if probability(k, mark) < 0.5 {
         return None;
     }
@@ -56,11 +56,10 @@ fn every_fault_with_its_own_signs_comes_first() {
         for h in hypotheses(&v, k).iter().filter(|h| !h.is_unknown()) {
             let f = k.fault(&h.fault).unwrap();
             let mut doc = Case::new_document("t", "t", json!(v));
-            doc["symptoms"] = json!([{"id": "S1", "kind": f.kinds[0], "heard_from": "unknown"}]);
-            let signs: Vec<Value> = f
+            doc["symptoms"] = json!([{"id": "S1", "kind": f.kinds_at(&h.kind)[0], "heard_from": "unknown"}]);
+            let signs: Vec<Value> = k
                 .tests
-                .keys()
-                .filter_map(|id| k.test(id))
+                .iter()
                 .filter_map(|t| {
                     let (outcome, at) = (usual_outcome(k, f, t, h)?, place(&v, t, h)?);
                     let mut o = json!({"test": t.id, "outcome": outcome});

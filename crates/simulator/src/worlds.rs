@@ -81,7 +81,7 @@ impl World {
         let seed: u64 = rng.random();
         let known: Vec<f64> = all.iter().map(|h| if h.is_unknown() { 0.0 } else { h.weight }).collect();
         let truth = (!rng.random_bool(distance.outside)).then(|| pick(&known, rng.random()));
-        let kinds = truth.and_then(|t| k.fault(&all[t].fault)).map(|f| f.kinds.clone()).unwrap_or_default();
+        let kinds = truth.and_then(|t| Some(k.fault(&all[t].fault)?.kinds_at(&all[t].kind).to_vec())).unwrap_or_default();
         let w = &k.weights.prior;
         let likely: Vec<f64> = KINDS
             .iter()

@@ -13,13 +13,17 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
-use baricord_core::reasoning::knowledge::{House, HouseFault, Knowledge, LIMITS, Says, builtin, shipped_limit};
+use baricord_core::reasoning::knowledge::{
+    Fault, House, HouseFault, Knowledge, LIMITS, Mark, Says, Test, builtin, shipped_limit,
+};
 
 struct FaultView {
     id: String,
     name: String,
     rarity: String,
     kinds: String,
+    /// Where it is felt.
+    felt: String,
     minutes: String,
     price: String,
     repair: String,
@@ -43,6 +47,8 @@ struct TestView {
     minutes: String,
     needs: String,
     outcomes: String,
+    /// What it says of every fault at some places.
+    of_all: Vec<String>,
     cautions: Vec<String>,
     changed: String,
 }
@@ -72,7 +78,45 @@ struct LimitView {
 }
 
 fn says(all: Vec<Says>) -> Vec<SaysLine> {
-    all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}", s.ask, s.outcome) }).collect()
+    let only = |s: &Says| if s.only_at.is_empty() { String::new() } else { format!(" (at the {})", words_of(&s.only_at)) };
+    all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}{}", s.ask, s.outcome, only(&s)) }).collect()
+}
+
+fn words_of(ids: &[String]) -> String {
+    ids.iter().map(|k| kind_words(k)).collect::<Vec<_>>().join(", ")
+}
+
+/// In what kinds a fault comes, and where in others.
+fn kinds_told(f: &Fault) -> String {
+    let there = f.only.iter().filter(|o| !o.kinds.is_empty());
+    let there: String = there.map(|o| format!("; at the {} as {}", words_of(&o.at), words_of(&o.kinds))).collect();
+    format!("{}{there}", words_of(&f.kinds))
+}
+
+/// Where a fault is felt.
+fn felt_told(f: &Fault) -> String {
+    let at = |end: &str, list: &[String]| (!list.is_empty()).then(|| format!("{end} in {}", words_of(list)));
+    [at("in front", &f.felt.front), at("at the rear", &f.felt.rear)].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// What a test says of every fault at some places.
+fn of_all_told(t: &Test) -> Vec<String> {
+    t.says
+        .iter()
+        .flat_map(|s| {
+            let told = |(outcome, mark): (&String, &Mark)| {
+                let words = t.outcome(outcome).map_or(outcome.as_str(), |o| &o.words);
+                let how = match mark {
+                    Mark::Sign(sign) if sign.starts_with('+') => "for",
+                    Mark::Sign(_) => "against",
+                    Mark::Probability(p) if t.outcome(outcome).is_some_and(|o| *p > o.base) => "for",
+                    Mark::Probability(_) => "against",
+                };
+                format!("“{words}” speaks {how} every fault at {}", words_of(&s.at))
+            };
+            s.marks.iter().map(told).collect::<Vec<_>>()
+        })
+        .collect()
 }
 
 fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
@@ -92,11 +136,12 @@ fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
         id: f.id.clone(),
         name: f.name.clone(),
         rarity: f.rarity.clone(),
-        kinds: f.kinds.iter().map(|k| kind_words(k)).collect::<Vec<_>>().join(", "),
+        kinds: kinds_told(f),
+        felt: felt_told(f),
         minutes: f.minutes.to_string(),
         price: f.price.to_string(),
         repair: f.repair.clone(),
-        history: f.history.iter().map(|h| kind_words(h)).collect::<Vec<_>>().join(", "),
+        history: words_of(&f.history),
         speaks: says(speaks),
         against: says(against),
         cautions: f.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
@@ -121,6 +166,7 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
         minutes: t.minutes.to_string(),
         needs: if needs.is_empty() { "on the ground or the road".into() } else { needs.join(", ") },
         outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
+        of_all: of_all_told(t),
         cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
         changed: if t.minutes == was.minutes {
             String::new()

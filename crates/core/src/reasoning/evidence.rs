@@ -1,7 +1,7 @@
 //! Evidence: what was observed, measured, recorded or repaired, as a likelihood for every hypothesis.
 
 use super::hypotheses::{Hypothesis, predicted};
-use super::knowledge::{Bears, Knowledge, SOUND_PICK, Test};
+use super::knowledge::{Bears, Knowledge, OfAll, SOUND_PICK, Test};
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::{Case, Measurement, Observation};
 use crate::orders::{Base, OrderLine, orders};
@@ -24,12 +24,12 @@ pub struct Evidence {
 
 /// Probability of each outcome of a test under a fault, where the fault says something of it.
 /// `@loaded` and `@unloaded` are resolved by the side of the place.
-fn spoken(k: &Knowledge, t: &Test, h: &Hypothesis) -> Option<Vec<f64>> {
-    let f = k.fault(&h.fault)?;
-    if t.id == "speed-sweep" && !f.tests.contains_key("speed-sweep") {
-        return None;
-    }
-    let marks = f.tests.get(&t.id)?;
+fn spoken(k: &Knowledge, v: &Vehicle, t: &Test, h: &Hypothesis, bears: bool) -> Option<Vec<f64>> {
+    let (f, place) = (k.fault(&h.fault)?, h.place.as_ref()?);
+    // What the test says of all at such a place stands back where the fault has its own.
+    let of_all = |s: &&OfAll| (bears || s.anywhere) && s.at.iter().any(|kind| super::hypotheses::is_kind(v, place, kind));
+    let own = if bears { f.marks(&t.id, &h.kind) } else { None };
+    let marks = own.or_else(|| t.says.iter().find(of_all).map(|s| &s.marks))?;
     let left = h.place.as_ref().and_then(|p| p.corner).map(Corner::is_left);
     let mut given: Vec<Option<f64>> = vec![None; t.outcomes.len()];
     for (name, mark) in marks {
@@ -66,7 +66,7 @@ fn concerns(bears: Bears, v: &Vehicle, at: Option<&Place>, h: &Hypothesis) -> bo
                 || at.kind == PlaceKind::HalfInner && p.kind == PlaceKind::HalfInner && at.corner == p.corner
         }
         Bears::Corner => at.corner.is_some() && at.corner == p.corner,
-        Bears::Axle => at.end.is_some() && p.end == at.end && p.kind != PlaceKind::Wheel || p.kind == PlaceKind::Transfer,
+        Bears::Axle => at.end.is_some() && p.end == at.end && p.is_of_axle_drive() || p.kind == PlaceKind::Transfer,
         Bears::Shaft => {
             let one_section = p.end.and_then(|e| v.prop(e)).is_some_and(|q| q.sections.len() == 1);
             let same = at.end == p.end && (p.is_of_shaft() || p.kind == PlaceKind::Diff);
@@ -104,7 +104,7 @@ pub(super) fn outcome_likelihood(
     all.iter()
         .map(|h| {
             let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
-            let p = if of_gear && concerns(t.bears, v, at, h) { spoken(k, t, h).map(|s| s[outcome]) } else { None };
+            let p = if of_gear { spoken(k, v, t, h, concerns(t.bears, v, at, h)).map(|s| s[outcome]) } else { None };
             match (at, t.locates) {
                 (Some(a), Some(hit)) if names_place => {
                     let whole = p.unwrap_or(base);
@@ -532,77 +532,4 @@ fn load_from_recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom:
         likelihood: outcome_likelihood(&case.vehicle, k, all, t, i, None, None),
         group: None,
     })
-}
-
-/// The symptom itself: its kind, and where it is heard from.
-pub(super) fn symptom(case: &Case, k: &Knowledge, all: &[Hypothesis], id: &str) -> Vec<Evidence> {
-    let w = &k.weights.prior;
-    let Some(s) = case.symptom(id) else { return vec![] };
-    let mut out = vec![Evidence {
-        words: format!("it is a {}", s.kind.replace('-', " ")),
-        test: "symptom".into(),
-        at: None,
-        likelihood: all
-            .iter()
-            .map(|h| match k.fault(&h.fault) {
-                Some(f) if f.kinds.contains(&s.kind) => w.kind_fits,
-                Some(f) if w.families.iter().any(|g| g.contains(&s.kind) && f.kinds.iter().any(|k| g.contains(k))) => w.kind_else,
-                Some(_) => w.kind_far,
-                None => (w.kind_fits * w.kind_else).sqrt(),
-            })
-            .collect(),
-        group: None,
-    }];
-    let worst = s.speed_kmh.and_then(|r| {
-        r.peak.or(match (r.from, r.to) {
-            (Some(a), Some(b)) => Some(0.5 * (a + b)),
-            (a, b) => a.or(b),
-        })
-    });
-    if let Some(v) = worst {
-        let outside = |h: &Hypothesis| k.fault(&h.fault).and_then(|f| f.speeds).is_some_and(|[a, b]| v < a || v > b);
-        out.push(Evidence {
-            words: format!("it is worst at {v:.0} km/h"),
-            test: "symptom".into(),
-            at: None,
-            likelihood: all.iter().map(|h| if outside(h) { w.speed_else } else { 1.0 }).collect(),
-            group: None,
-        });
-    }
-    let Some(from) = s.heard_from.as_deref().filter(|f| *f != "unknown" && !f.is_empty()) else { return out };
-    let corner = Corner::parse(from);
-    let fit = |h: &Hypothesis| -> f64 {
-        let Some(p) = &h.place else { return w.neutral_place };
-        let end = match p.kind {
-            PlaceKind::Engine | PlaceKind::Clutch => Some(case.vehicle.engine_end()),
-            PlaceKind::Gearbox => case.vehicle.transaxle_end(),
-            _ => p.end,
-        };
-        match (corner, p.corner) {
-            (Some(c), Some(q)) if c == q => w.same_corner,
-            (Some(c), Some(q)) if c.end() != q.end() && c.is_left() != q.is_left() => w.opposite,
-            (Some(c), Some(q)) if c.end() == q.end() => w.opposite.max(0.2),
-            (Some(_), Some(_)) => w.neutral_place * 0.75,
-            (Some(c), None) if end.is_some_and(|e| e != c.end()) => w.opposite,
-            (Some(_), None) => w.neutral_place,
-            (None, _) => match from {
-                "centre" if p.is_of_shaft() || matches!(p.kind, PlaceKind::Gearbox | PlaceKind::Transfer) => w.same_corner,
-                "centre" => w.neutral_place * 0.75,
-                f => match end {
-                    Some(e) if e.id() == f && !p.is_of_shaft() => w.same_corner,
-                    Some(_) if p.is_of_shaft() => w.neutral_place,
-                    Some(e) if e.id() != f => w.opposite,
-                    _ => w.neutral_place,
-                },
-            },
-        }
-    };
-    out.push(Evidence {
-        words: format!("heard from the {}", corner.map_or(from, |c| c.words())),
-        test: "symptom".into(),
-        at: None,
-        likelihood: all.iter().map(fit).collect(),
-        group: None,
-    });
-    out
 }

@@ -2,7 +2,7 @@
 
 use super::knowledge::{Knowledge, LineRule};
 use crate::orders::{OrderLine, What};
-use crate::vehicle::{AxleKind, End, GearboxKind, JointKind, Place, PlaceKind, Slip, Vehicle};
+use crate::vehicle::{AxleKind, End, FrontDrive, GearboxKind, JointKind, Place, PlaceKind, Slip, Vehicle};
 
 /// A fault at a place.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,6 +17,8 @@ pub struct Hypothesis {
     pub weight: f64,
     /// The place itself.
     pub place: Option<Place>,
+    /// The kind of place at which the knowledge puts it.
+    pub kind: String,
 }
 
 impl Hypothesis {
@@ -65,6 +67,11 @@ pub fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
                 && p.end.and_then(|e| v.prop(e)).is_some_and(|q| matches!(q.slip, Some(Slip::Gearbox | Slip::Transfer)))
         }
         "diff" | "diff-with-clutches" => p.kind == K::Diff,
+        // Of an axle whose drive can be taken away: in front of a transfer case, behind a coupling unit.
+        "diff-on-demand" => {
+            let part = v.transfer.as_ref().is_some_and(|t| t.front_drive != FrontDrive::FullTime) && p.end == Some(End::Front);
+            p.kind == K::Diff && (part || v.coupler.as_ref().is_some_and(|c| p.end == Some(c.before)))
+        }
         "half" => p.kind == K::Half,
         "half-inner" => p.kind == K::HalfInner,
         "half-outer" => p.kind == K::HalfOuter,
@@ -83,23 +90,24 @@ pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
     let mut out = vec![];
     for f in &k.faults {
         let weight = k.weights.rarity.get(&f.rarity).copied().unwrap_or(1.0);
-        let mut found: Vec<(Place, Option<String>)> = vec![];
+        let mut found: Vec<(Place, Option<String>, &str)> = vec![];
         for kind in &f.at {
             for p in places.iter().filter(|p| is_kind(v, p, kind)) {
                 if kind == "gear" {
-                    found.extend(v.gearbox.gears.iter().map(|g| (p.clone(), Some(g.name.clone()))));
+                    found.extend(v.gearbox.gears.iter().map(|g| (p.clone(), Some(g.name.clone()), kind.as_str())));
                 } else {
-                    found.push((p.clone(), None));
+                    found.push((p.clone(), None, kind));
                 }
             }
         }
         let n = found.len().max(1) as f64;
-        out.extend(found.into_iter().map(|(place, gear)| Hypothesis {
+        out.extend(found.into_iter().map(|(place, gear, kind)| Hypothesis {
             fault: f.id.clone(),
             at: place.id.clone(),
             gear,
             weight: weight / n,
             place: Some(place),
+            kind: kind.into(),
         }));
     }
     let sum: f64 = out.iter().map(|h: &Hypothesis| h.weight).sum();
@@ -110,6 +118,7 @@ pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
         gear: None,
         weight: sum * unknown / (1.0 - unknown),
         place: None,
+        kind: "none".into(),
     });
     out
 }
@@ -183,6 +192,16 @@ mod tests {
         assert!(!has(&electric(), "clutch-release-bearing", "clutch"));
         assert!(!has(&electric(), "accessory-belt", "engine"));
         assert!(has(&rear_drive_independent(), "flex-coupling-cracked", "prop.rear.j1"));
+    }
+
+    #[test]
+    fn only_an_axle_that_can_be_let_go_is_engaged_and_freed() {
+        let can = |v: &Vehicle| -> Vec<String> {
+            v.places().iter().filter(|p| is_kind(v, p, "diff-on-demand")).map(|p| p.id.clone()).collect()
+        };
+        assert_eq!(can(&rear_drive(2)), Vec::<String>::new());
+        assert_eq!(can(&four_wheel_drive()), ["diff.front"]);
+        assert_eq!(can(&all_wheel_drive()), ["diff.rear"]);
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of
 //! evidence = log2(P(evidence | cause) / P(evidence)).
 
+mod complaint;
 pub mod course;
 mod evidence;
 pub mod gate;
@@ -98,7 +99,15 @@ pub(crate) struct Weighed {
     pub all: Vec<Hypothesis>,
     pub p: Vec<f64>,
     prior: Vec<f64>,
-    evidence: Vec<(String, Vec<f64>)>,
+    evidence: Vec<Shown>,
+}
+
+/// A piece of evidence as it is told: how far it moved each cause.
+struct Shown {
+    words: String,
+    bits: Vec<f64>,
+    /// It is the complaint itself, no test.
+    of_symptom: bool,
 }
 
 fn normalise(p: &mut [f64]) {
@@ -116,7 +125,7 @@ fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>,
         })
         .collect();
     normalise(&mut prior);
-    let mut evidence: Vec<Evidence> = evidence::symptom(case, k, &all, symptom);
+    let mut evidence: Vec<Evidence> = complaint::symptom(case, k, &all, symptom);
     evidence.extend(evidence::observations(case, k, &all, symptom, warnings));
     evidence.extend(evidence::measurements(case, k, &all, symptom, warnings));
     if let Some(a) = analysis {
@@ -141,7 +150,7 @@ fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>,
         // P(evidence) under what was believed before it: the factor that normalises.
         let bits = likelihood.iter().map(|l| (l / sum).log2()).collect();
         p.iter_mut().for_each(|x| *x /= sum);
-        shown.push((e.words, bits));
+        shown.push(Shown { words: e.words, bits, of_symptom: e.test == complaint::SYMPTOM });
     }
     Weighed { all, p, prior, evidence: shown }
 }
@@ -151,7 +160,7 @@ impl Weighed {
         let mut b: Vec<Because> = self
             .evidence
             .iter()
-            .map(|(words, bits)| Because { evidence: words.clone(), bits: bits[i] })
+            .map(|e| Because { evidence: e.words.clone(), bits: e.bits[i] })
             .filter(|b| b.bits.abs() >= 0.05)
             .collect();
         b.sort_by(|x, y| y.bits.abs().total_cmp(&x.bits.abs()));
@@ -179,15 +188,14 @@ impl Weighed {
         let mut order: Vec<usize> = (0..self.all.len()).filter(|&i| self.p[i] < 0.01 && !self.all[i].is_unknown()).collect();
         order.sort_by(|&a, &b| self.prior[b].total_cmp(&self.prior[a]));
         for i in order {
-            // Beyond the symptom's own words (the first two pieces), what pulled it down most?
-            let down = self.evidence.iter().filter(|(_, b)| b[i] < -1.2).min_by(|a, b| a.1[i].total_cmp(&b.1[i]));
-            let asked = |w: &str| !w.starts_with("it is ") && !w.starts_with("heard from");
-            if let Some((words, bits)) = down.filter(|d| asked(&d.0)) {
+            // Where the symptom's own words pulled it down most, nothing was asked of it.
+            let down = self.evidence.iter().filter(|e| e.bits[i] < -1.2).min_by(|a, b| a.bits[i].total_cmp(&b.bits[i]));
+            if let Some(e) = down.filter(|e| !e.of_symptom) {
                 out.push(RuledOut {
                     fault: self.all[i].fault.clone(),
                     at: self.all[i].at.clone(),
-                    by: words.clone(),
-                    bits: bits[i],
+                    by: e.words.clone(),
+                    bits: e.bits[i],
                 });
             }
         }
@@ -319,7 +327,7 @@ mod tests {
         let c = case(rear_drive(2), "vibration", json!({"observations": [{"test": "neutral-coast", "outcome": "persists"}]}));
         let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
         for i in 0..w.all.len() {
-            let sum: f64 = w.evidence.iter().map(|(_, b)| b[i]).sum();
+            let sum: f64 = w.evidence.iter().map(|e| e.bits[i]).sum();
             assert!((w.prior[i].log2() + sum - w.p[i].log2()).abs() < 1e-9);
         }
     }

@@ -94,6 +94,15 @@ impl Place {
         matches!(self.kind, PlaceKind::Prop | PlaceKind::Section | PlaceKind::Joint | PlaceKind::Support | PlaceKind::Slip)
     }
 
+    /// Whether it is a part of what drives an axle: its shaft, its final drive, its half shafts.
+    pub fn is_of_axle_drive(&self) -> bool {
+        self.is_of_shaft()
+            || matches!(
+                self.kind,
+                PlaceKind::Diff | PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter | PlaceKind::Coupler
+            )
+    }
+
     /// The propeller shaft or half shaft with which it comes off; none of what comes off on its own.
     pub fn whole(&self) -> Option<String> {
         match self.kind {

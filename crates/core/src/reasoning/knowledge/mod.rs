@@ -71,7 +71,13 @@ pub struct Fault {
     pub history: Vec<String>,
     /// What tests say of it.
     #[serde(default)]
-    pub tests: BTreeMap<String, BTreeMap<String, Mark>>,
+    pub tests: BTreeMap<String, Marks>,
+    /// What holds at some kinds of its places only.
+    #[serde(default)]
+    pub only: Vec<Only>,
+    /// Where it is felt.
+    #[serde(default)]
+    pub felt: Felt,
     /// What is done about it.
     pub repair: String,
     /// How long that usually takes.
@@ -83,6 +89,70 @@ pub struct Fault {
     /// What must stand there.
     #[serde(default)]
     pub caution: Vec<String>,
+}
+
+/// What outcomes of a test say.
+pub type Marks = BTreeMap<String, Mark>;
+
+/// What holds of a fault at some kinds of its places only.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Only {
+    /// Which kinds.
+    pub at: Vec<String>,
+    /// Kinds of symptom that fit there, in place of the others.
+    #[serde(default)]
+    pub kinds: Vec<String>,
+    /// What tests say of it there, in place of what they say elsewhere.
+    #[serde(default)]
+    pub tests: BTreeMap<String, Marks>,
+}
+
+/// Where a fault is felt, by the end of the vehicle at which it is; nothing where it may be felt anywhere.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Felt {
+    /// In front.
+    #[serde(default)]
+    pub front: Vec<String>,
+    /// At the rear.
+    #[serde(default)]
+    pub rear: Vec<String>,
+}
+
+impl Fault {
+    fn there(&self, kind: &str) -> impl Iterator<Item = &Only> {
+        self.only.iter().filter(move |o| o.at.iter().any(|k| k == kind))
+    }
+
+    /// Kinds of symptom that fit it at a kind of place.
+    pub fn kinds_at(&self, kind: &str) -> &[String] {
+        self.there(kind).map(|o| &o.kinds).find(|k| !k.is_empty()).unwrap_or(&self.kinds)
+    }
+
+    /// What a test says of it at a kind of place.
+    pub fn marks(&self, test: &str, kind: &str) -> Option<&Marks> {
+        self.there(kind).find_map(|o| o.tests.get(test)).or(self.tests.get(test))
+    }
+
+    /// All that tests say of it, with the kinds of places where that holds; none where it holds everywhere.
+    pub fn all_marks(&self) -> impl Iterator<Item = (&[String], &String, &Marks)> {
+        let there = self.only.iter().flat_map(|o| o.tests.iter().map(|(t, m)| (o.at.as_slice(), t, m)));
+        self.tests.iter().map(|(t, m)| (&[][..], t, m)).chain(there)
+    }
+}
+
+/// What a test says of every fault at some kinds of places that says nothing of the test itself.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OfAll {
+    /// Which kinds of places.
+    pub at: Vec<String>,
+    /// Anywhere, and not only where the test bears.
+    #[serde(default)]
+    pub anywhere: bool,
+    /// What its outcomes say.
+    pub marks: Marks,
 }
 
 /// A way to buy a part.
@@ -185,6 +255,9 @@ pub struct Test {
     /// What the hands do: the picture that is shown.
     #[serde(default)]
     pub hands: Option<Hands>,
+    /// What it says of every fault at some kinds of places.
+    #[serde(default)]
+    pub says: Vec<OfAll>,
     /// How warm the vehicle should be: what tells most while it is warm comes before it cools, and what lies beside hot
     /// parts, or is measured cold, waits until it has.
     #[serde(default)]
@@ -305,6 +378,10 @@ impl Knowledge {
             }
             self.check_places(&t.id, &t.at)?;
             self.check_places(&t.id, &t.opens)?;
+            for s in &t.says {
+                self.check_places(&t.id, &s.at)?;
+                self.check_marks("what it says of all", t, &s.marks)?;
+            }
             self.check_cautions(&t.id, &t.caution)?;
         }
         for (i, f) in self.faults.iter().enumerate() {
@@ -322,10 +399,13 @@ impl Knowledge {
             if self.parts.get(&f.part).is_none_or(|p| p.option.is_empty()) {
                 return Err(format!("fault {}: kind of part “{}” is not known", f.id, f.part));
             }
-            for k in &f.kinds {
+            for k in f.kinds.iter().chain(f.only.iter().flat_map(|o| &o.kinds)) {
                 if !KINDS.contains(&k.as_str()) {
                     return Err(format!("fault {}: kind “{k}” is not known", f.id));
                 }
+            }
+            if let Some(w) = f.felt.front.iter().chain(&f.felt.rear).find(|w| !FELT.contains(&w.as_str())) {
+                return Err(format!("fault {}: nobody feels it at “{w}”", f.id));
             }
             for h in &f.history {
                 if !HISTORY.contains(&h.as_str()) {
@@ -335,21 +415,28 @@ impl Knowledge {
             if f.lines.iter().any(|l| !(0.0..=1.0).contains(&l.needed) || l.times <= 0.0) {
                 return Err(format!("fault {}: a line's times must be above 0 and needed from 0 to 1", f.id));
             }
-            for (test, marks) in &f.tests {
+            for o in &f.only {
+                if let Some(a) = o.at.iter().find(|a| !f.at.contains(a)) {
+                    return Err(format!("fault {}: it is never at “{a}”", f.id));
+                }
+            }
+            for (_, test, marks) in f.all_marks() {
                 let t = self.test(test).ok_or_else(|| format!("fault {}: test “{test}” is not known", f.id))?;
-                let mut sum = 0.0;
-                for (outcome, mark) in marks {
-                    if !outcome.starts_with('@') && t.outcome(outcome).is_none() {
-                        return Err(format!("fault {}: {test} has no outcome “{outcome}”", f.id));
-                    }
-                    sum += self.probability(mark).ok_or_else(|| format!("fault {}: {test} {outcome}: bad mark", f.id))?;
-                }
-                if sum > 1.0 + 1e-9 {
-                    return Err(format!("fault {}: {test}: outcomes sum to {sum}", f.id));
-                }
+                self.check_marks(&format!("fault {}", f.id), t, marks)?;
             }
         }
         Ok(())
+    }
+
+    fn check_marks(&self, of: &str, t: &Test, marks: &Marks) -> Result<(), String> {
+        let mut sum = 0.0;
+        for (outcome, mark) in marks {
+            if !outcome.starts_with('@') && t.outcome(outcome).is_none() {
+                return Err(format!("{of}: {} has no outcome “{outcome}”", t.id));
+            }
+            sum += self.probability(mark).ok_or_else(|| format!("{of}: {} {outcome}: bad mark", t.id))?;
+        }
+        if sum > 1.0 + 1e-9 { Err(format!("{of}: {}: outcomes sum to {sum}", t.id)) } else { Ok(()) }
     }
 
     fn check_places(&self, of: &str, at: &[String]) -> Result<(), String> {

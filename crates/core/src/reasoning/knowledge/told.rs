@@ -11,6 +11,8 @@ pub struct Says {
     pub ask: String,
     /// What comes out.
     pub outcome: String,
+    /// Kinds of places where that holds; none where it holds everywhere.
+    pub only_at: Vec<String>,
     /// How likely that is with this fault.
     pub p: f64,
     /// How many times likelier than for no reason.
@@ -38,7 +40,7 @@ impl Knowledge {
     /// What speaks for a fault and what against it, the strongest first.
     pub fn told(&self, f: &Fault) -> (Vec<Says>, Vec<Says>) {
         let mut all: Vec<Says> = vec![];
-        for (test, marks) in &f.tests {
+        for (only_at, test, marks) in f.all_marks() {
             let Some(t) = self.test(test) else { continue };
             for (name, mark) in marks {
                 let Some(p) = self.probability(mark) else { continue };
@@ -50,7 +52,8 @@ impl Knowledge {
                         None => continue,
                     },
                 };
-                all.push(Says { test: test.clone(), ask: t.ask.clone(), outcome, p, times: p / base.max(1e-6) });
+                let times = p / base.max(1e-6);
+                all.push(Says { test: test.clone(), ask: t.ask.clone(), outcome, only_at: only_at.to_vec(), p, times });
             }
         }
         let (mut speaks, mut against): (Vec<Says>, Vec<Says>) = all.into_iter().partition(|s| s.times >= 1.0);

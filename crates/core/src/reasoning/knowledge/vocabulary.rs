@@ -69,6 +69,7 @@ pub const PLACE_KINDS: &[&str] = &[
     "slip-at-gearbox",
     "diff",
     "diff-with-clutches",
+    "diff-on-demand",
     "half",
     "half-inner",
     "half-outer",

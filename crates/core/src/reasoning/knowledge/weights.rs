@@ -21,6 +21,10 @@ pub struct PriorWeights {
     pub families: Vec<Vec<String>>,
     /// A symptom that peaks outside the speeds of a fault.
     pub speed_else: f64,
+    /// Felt where the fault is felt.
+    pub felt_there: f64,
+    /// The same for a fault that may be felt anywhere.
+    pub felt_anywhere: f64,
     /// Heard from the same corner.
     pub same_corner: f64,
     /// Heard from a place that says little.
