@@ -305,3 +305,29 @@ fn a_part_that_is_sound_when_opened_is_out_and_one_that_is_worn_is_in() {
         assert!(r("worn") > 8.0 * r("sound"), "{fault}: {} {}", r("worn"), r("sound"));
     }
 }
+
+#[test]
+fn traces_of_work_raise_fourfold_what_that_work_can_cause() {
+    let (v, hatch) = (sample::rear_drive(2), sample::front_drive());
+    // Against a cause that no work touches, the ratio rises by four, less what every observation keeps back.
+    let ratio = |v: &Vehicle, kind: &str, at: Option<&'static str>, fault: &str, beside: &str| {
+        let found: Vec<Found> = at.map(|at| ("earlier-work-look", "traces", at)).into_iter().collect();
+        let r = ranked(v, kind, json!({}), &found, &[]);
+        of(&r, fault) / of(&r, beside)
+    };
+    for (v, kind, at, fault, beside) in [
+        (&v, "vibration", "prop.rear", "joint-phase@prop.rear", "engine-order@engine"),
+        (&v, "vibration", "prop.rear", "joint-stiff@prop.rear.j2", "engine-order@engine"),
+        (&v, "whine", "diff.rear", "mesh-wrong@diff.rear", "pinion-bearing-worn@diff.rear"),
+        (&v, "hard-shift", "gearbox", "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch"),
+        (&hatch, "no-drive", "half.fl", "half-shaft-unseated@half.fl.inner", "half-shaft-unseated@half.fr.inner"),
+    ] {
+        let times = ratio(v, kind, Some(at), fault, beside) / ratio(v, kind, None, fault, beside);
+        assert!((3.4..4.1).contains(&times), "{fault}: {times}");
+    }
+    // Work on the axle says nothing of the gearbox.
+    let gearbox = ratio(&v, "hard-shift", Some("diff.rear"), "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch");
+    assert!(
+        (gearbox / ratio(&v, "hard-shift", None, "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch") - 1.0).abs() < 1e-9
+    );
+}

@@ -112,7 +112,8 @@ fn of_all_told(t: &Test) -> Vec<String> {
                     Mark::Probability(p) if t.outcome(outcome).is_some_and(|o| *p > o.base) => "for",
                     Mark::Probability(_) => "against",
                 };
-                format!("“{words}” speaks {how} every fault at {}", words_of(&s.at))
+                let which = if s.of_work.is_empty() { "every fault at" } else { "what work can cause at" };
+                format!("“{words}” speaks {how} {which} {}", words_of(&s.at))
             };
             s.marks.iter().map(told).collect::<Vec<_>>()
         })

@@ -27,7 +27,8 @@ pub struct Evidence {
 fn spoken(k: &Knowledge, v: &Vehicle, t: &Test, h: &Hypothesis, bears: bool) -> Option<Vec<f64>> {
     let (f, place) = (k.fault(&h.fault)?, h.place.as_ref()?);
     // What the test says of all at such a place stands back where the fault has its own.
-    let of_all = |s: &&OfAll| (bears || s.anywhere) && s.at.iter().any(|kind| super::hypotheses::is_kind(v, place, kind));
+    let of_all =
+        |s: &&OfAll| (bears || s.anywhere) && s.is_of(f) && s.at.iter().any(|kind| super::hypotheses::is_kind(v, place, kind));
     let own = if bears { f.marks(&t.id, &h.kind) } else { None };
     let marks = own.or_else(|| t.says.iter().find(of_all).map(|s| &s.marks))?;
     let left = h.place.as_ref().and_then(|p| p.corner).map(Corner::is_left);
@@ -65,6 +66,12 @@ fn concerns(bears: Bears, v: &Vehicle, at: Option<&Place>, h: &Hypothesis) -> bo
                 || at.kind == PlaceKind::Gearbox && p.kind == PlaceKind::Gearbox
                 || at.kind == PlaceKind::HalfInner && p.kind == PlaceKind::HalfInner && at.corner == p.corner
         }
+        Bears::Unit => match at.kind {
+            _ if at.is_of_shaft() => p.is_of_shaft() && p.end == at.end,
+            PlaceKind::Diff => p.end == at.end && !p.is_of_shaft(),
+            PlaceKind::Gearbox => matches!(p.kind, PlaceKind::Gearbox | PlaceKind::Clutch) || p.id == "mount.gearbox",
+            _ => at.kind == p.kind || at.corner.is_some() && at.corner == p.corner,
+        },
         Bears::Corner => at.corner.is_some() && at.corner == p.corner,
         Bears::Axle => at.end.is_some() && p.end == at.end && p.is_of_axle_drive() || p.kind == PlaceKind::Transfer,
         Bears::Shaft => {

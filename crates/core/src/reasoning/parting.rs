@@ -2,7 +2,8 @@
 
 use super::evidence::{outcome_likelihood, stations};
 use super::hypotheses::{Hypothesis, hypotheses, predicted};
-use super::knowledge::Knowledge;
+use super::knowledge::{Knowledge, Test};
+use super::next::RECORDED;
 use crate::orders::OrderLine;
 use crate::vehicle::Vehicle;
 
@@ -19,8 +20,10 @@ impl<'a> Parting<'a> {
     pub fn new(v: &Vehicle, knowledge: &'a Knowledge) -> Self {
         let all = hypotheses(v, knowledge);
         let mut tests = vec![];
-        // The recording is what did not part them, and a part that must come off first is a repair, not a test.
-        for t in knowledge.tests.iter().filter(|t| t.id != "speed-sweep" && !t.off) {
+        // The recording is what did not part them, a part that must come off first is a repair and no test, and traces of work
+        // raise what may be wrong without parting it.
+        let parts = |t: &&Test| t.id != RECORDED && !t.off && !t.says.iter().any(|s| !s.of_work.is_empty());
+        for t in knowledge.tests.iter().filter(parts) {
             let places = stations(v, t);
             let at: Vec<_> = if places.is_empty() { vec![None] } else { places.iter().map(Some).collect() };
             for place in at {

@@ -120,6 +120,13 @@ pub struct Felt {
     pub rear: Vec<String>,
 }
 
+impl OfAll {
+    /// Whether it says something of a fault.
+    pub fn is_of(&self, f: &Fault) -> bool {
+        self.of_work.is_empty() || f.history.iter().any(|h| self.of_work.contains(h))
+    }
+}
+
 impl Fault {
     fn there(&self, kind: &str) -> impl Iterator<Item = &Only> {
         self.only.iter().filter(move |o| o.at.iter().any(|k| k == kind))
@@ -151,6 +158,9 @@ pub struct OfAll {
     /// Anywhere, and not only where the test bears.
     #[serde(default)]
     pub anywhere: bool,
+    /// Only of what such work can cause: faults that one of these tags raises. None: of every fault.
+    #[serde(default)]
+    pub of_work: Vec<String>,
     /// What its outcomes say.
     pub marks: Marks,
 }
@@ -212,6 +222,8 @@ pub enum Bears {
     Axle,
     /// On those of its shaft.
     Shaft,
+    /// On those of the whole unit: the shaft, the axle, the corner, the gearbox with its clutch.
+    Unit,
 }
 
 /// A test.
@@ -381,6 +393,9 @@ impl Knowledge {
             for s in &t.says {
                 self.check_places(&t.id, &s.at)?;
                 self.check_marks("what it says of all", t, &s.marks)?;
+                if let Some(h) = s.of_work.iter().find(|h| !HISTORY.contains(&h.as_str())) {
+                    return Err(format!("test {}: history “{h}” is not known", t.id));
+                }
             }
             self.check_cautions(&t.id, &t.caution)?;
         }
