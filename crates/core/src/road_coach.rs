@@ -147,7 +147,7 @@ impl Coach {
         let throttle =
             heard.condition.get("load").map(String::as_str).filter(|l| matches!(*l, "coast" | "float")).unwrap_or("drive");
         let circumference_m = case.vehicle.circumference().ok()?.get();
-        let runs = road_plan::for_symptom(case, symptom, ranked).map(|p| p.runs).unwrap_or_default();
+        let runs = road_plan::runs_for_symptom(case, symptom, ranked);
         let leg = |gear: Option<String>, from: KilometresPerHour, to: KilometresPerHour| Leg {
             gear,
             from,

@@ -116,6 +116,17 @@ pub fn suspects_of(v: &Vehicle, ranked: &[Ranked], least: f64) -> Vec<Suspect> {
 
 /// The plan for a symptom: its likeliest causes, the gears that it can be driven in at its speeds.
 pub fn for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<Separability> {
+    separability(&asked_of(case, symptom, ranked)?).ok()
+}
+
+/// The runs of that plan alone.
+pub fn runs_for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Vec<PlannedRun> {
+    let asked = asked_of(case, symptom, ranked);
+    asked.and_then(|a| laid_out(&a).ok()).map(|l| l.runs()).unwrap_or_default()
+}
+
+/// What is to be separated for a symptom; none where there is nothing to part.
+fn asked_of(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<SeparabilityInput> {
     let v = &case.vehicle;
     let suspects = suspects_of(v, ranked, LEAST_SHARE);
     if suspects.len() < 2 {
@@ -127,7 +138,7 @@ pub fn for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<Sepa
     // The upper gears are the ones in which such speeds are driven.
     let gears: Vec<Option<String>> = v.gearbox.gears.iter().rev().take(3).map(|g| Some(g.name.clone())).collect();
     let vehicle = serde_json::to_value(v).ok()?;
-    separability(&SeparabilityInput { vehicle, speeds_kmh, gears, turns: USUAL_TURNS, suspects: Some(suspects) }).ok()
+    Some(SeparabilityInput { vehicle, speeds_kmh, gears, turns: USUAL_TURNS, suspects: Some(suspects) })
 }
 
 /// A suspect in every gear: its line there and its wheel order.
@@ -168,8 +179,51 @@ fn traced(v: &Vehicle, gears: &[Option<String>], suspects: Option<&[Suspect]>) -
     Ok(out)
 }
 
+/// Every pair of suspects, and in which gears a run tells them apart.
+struct LaidOut {
+    vehicle: Vehicle,
+    gears: Vec<Option<String>>,
+    speeds: Speeds,
+    suspects: Vec<Traced>,
+    collisions: Vec<Collision>,
+    /// Two suspects, and bits of the gears that part them.
+    pairs: Vec<(usize, usize, u32)>,
+}
+
+impl LaidOut {
+    fn line(&self, i: usize) -> OrderLine {
+        self.suspects[i].line.clone()
+    }
+
+    /// The fewest runs that separate every pair that can be.
+    fn runs(&self) -> Vec<PlannedRun> {
+        let masks: Vec<u32> = self.pairs.iter().map(|p| p.2).filter(|m| *m != 0).collect();
+        let chosen = fewest(&masks, self.gears.len());
+        let parted = |g: usize| self.pairs.iter().filter(move |p| p.2 & (1 << g) != 0);
+        (0..self.gears.len())
+            .filter(|g| chosen & (1 << g) != 0)
+            .map(|g| PlannedRun {
+                gear: self.gears[g].clone(),
+                from: self.speeds.from,
+                to: self.speeds.to,
+                separates: parted(g).map(|p| (self.line(p.0), self.line(p.1))).collect(),
+            })
+            .collect()
+    }
+}
+
 /// Works out what collides and the fewest runs that separate.
 pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> {
+    let l = laid_out(input)?;
+    let parting = Parting::new(&l.vehicle, builtin());
+    let ladder = orders(&l.vehicle, l.gears[0].as_deref())?;
+    let causes: Vec<Vec<usize>> = l.suspects.iter().map(|t| parting.causes_of(&t.line, &ladder)).collect();
+    let by = |p: &(usize, usize, u32)| parting.best(&causes[p.0], &causes[p.1]).map(String::from);
+    let never = l.pairs.iter().filter(|p| p.2 == 0).map(|p| (l.line(p.0), l.line(p.1), by(p))).collect();
+    Ok(Separability { runs: l.runs(), never, collisions: l.collisions })
+}
+
+fn laid_out(input: &SeparabilityInput) -> Result<LaidOut, Problem> {
     let v = Vehicle::from_json(&input.vehicle)?;
     let turns = positive(input.turns, "turns")?;
     let Speeds { from, to } = input.speeds_kmh;
@@ -201,26 +255,7 @@ pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> 
             pairs.push((i, j, parted_in));
         }
     }
-    let line = |i: usize| suspects[i].line.clone();
-    let chosen = fewest(&pairs.iter().map(|p| p.2).filter(|m| *m != 0).collect::<Vec<_>>(), gears.len());
-    let runs = (0..gears.len())
-        .filter(|g| chosen & (1 << g) != 0)
-        .map(|g| PlannedRun {
-            gear: gears[g].clone(),
-            from,
-            to,
-            separates: pairs.iter().filter(|p| p.2 & (1 << g) != 0).map(|p| (line(p.0), line(p.1))).collect(),
-        })
-        .collect();
-    let parting = Parting::new(&v, builtin());
-    let ladder = orders(&v, gears[0].as_deref())?;
-    let causes: Vec<Vec<usize>> = suspects.iter().map(|t| parting.causes_of(&t.line, &ladder)).collect();
-    let never = pairs
-        .iter()
-        .filter(|p| p.2 == 0)
-        .map(|p| (line(p.0), line(p.1), parting.best(&causes[p.0], &causes[p.1]).map(String::from)))
-        .collect();
-    Ok(Separability { collisions, runs, never })
+    Ok(LaidOut { vehicle: v, gears, speeds: input.speeds_kmh, suspects, collisions, pairs })
 }
 
 /// The smallest set of runs (as bits) that meets every mask; of equal ones the first.

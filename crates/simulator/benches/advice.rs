@@ -99,7 +99,7 @@ fn moved(document: &Value, k: &Knowledge, h: &Hypothesis) -> f64 {
     let state = case.state.unwrap_or_default();
     let below = !matches!(place.kind, PlaceKind::Engine | PlaceKind::Strut);
     let up = if below && !state.is_up() { time.lift_minutes } else { 0.0 };
-    let off = place.is_of_shaft() && state.is_off(place) && f.minutes > time.shaft_minutes;
+    let off = place.is_of_shaft() && state.is_off(place) && !f.in_place && f.minutes > time.shaft_minutes;
     up - if off { time.shaft_minutes } else { 0.0 }
 }
 

@@ -40,7 +40,7 @@ async fn what_lies_open_is_offered_with_the_test_and_with_the_repair_that_opens_
     // The shaft is off already: the swing alone takes ten minutes, and nothing more comes open with it.
     g.changed_by("A", id, |d| d["state"]["off"] = json!(["prop.rear"])).await;
     let lift = page(&g, &c, id, "lift").await;
-    assert!(lift.contains("10 min") && lift.contains("Off now: propeller shaft"), "{lift}");
+    assert!(lift.contains("10 min") && lift.contains("cold, off: propeller shaft"), "{lift}");
     // A repair planned on the shaft offers them at its own station.
     g.changed_by("A", id, |d| {
         d["state"]["off"] = json!([]);
@@ -74,15 +74,16 @@ async fn who_comes_from_the_road_is_asked_first_for_what_cools() {
     let drive = [("test", "neutral-coast"), ("outcome", "persists"), ("symptom", "S1")];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &drive).await.status(), 303);
     b.go(&format!("{}/cases/{id}/lift", g.url)).await;
-    b.says("Warm from the road for").await;
+    b.says("Warm: what cools is asked first.").await;
     b.check("the walk of a warm vehicle").await;
     let order = "return [...document.querySelectorAll('.to-come li')].map(l => l.textContent)";
     let of = |v: Value| -> Vec<String> { serde_json::from_value(v).unwrap() };
     let warm = of(b.js(order).await);
     let waits: Vec<bool> = warm.iter().map(|t| t.contains("when it has cooled")).collect();
     assert!(waits.is_sorted() && waits.contains(&true), "{warm:?}");
+    b.js("document.querySelector('details.stands').open = true").await;
     b.click("button[name=warm]").await;
-    b.says("It is warm").await;
+    b.says("on its wheels, cold").await;
     assert!(!of(b.js(order).await).iter().any(|t| t.contains("cooled")));
     assert_eq!(g.document(id).await["state"]["warm_until"], Value::Null);
     let odd = g.post_form(&c, &format!("/cases/{id}/lift/warm"), &[("warm", "tepid")]).await;

@@ -2,7 +2,7 @@
 //! cost against testing first.
 
 use super::knowledge::Knowledge;
-use super::next::{Preparations, Try, before, going_up, open, own_minutes, settles, shaft_off};
+use super::next::{Laid, Preparations, Try, before, going_up, own_minutes, shaft_off};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
@@ -96,9 +96,9 @@ fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Pre
     let (minutes, cost) = repair(k, h);
     let below = !h.place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
     let mut before: Preparations = going_up(case, k).filter(|_| below).into_iter().collect();
-    // A short job on a shaft leaves it in.
     let shaft = k.weights.time.shaft_minutes;
-    if h.place.as_ref().is_some_and(|p| p.is_of_shaft()) && minutes > shaft {
+    let comes_off = k.fault(&h.fault).is_some_and(|f| !f.in_place && f.minutes > shaft);
+    if h.place.as_ref().is_some_and(|p| p.is_of_shaft()) && comes_off {
         before.extend(h.place.as_ref().and_then(|p| shaft_off(case, k, p)));
         return ((minutes - shaft, cost - shaft * k.weights.time.rate / 60.0), before);
     }
@@ -107,7 +107,7 @@ fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Pre
 
 impl<'a> Play<'a> {
     /// Lays out a symptom of a case.
-    pub(crate) fn new(case: &Case, k: &'a Knowledge, symptom: &str, w: &Weighed) -> Self {
+    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[Laid<'a>]) -> Self {
         let mut causes: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] >= LEAST && !w.all[i].is_unknown()).collect();
         causes.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
         causes.truncate(CAUSES);
@@ -135,29 +135,23 @@ impl<'a> Play<'a> {
             })
             .collect();
         replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0 });
-        let mut worth: Vec<(f64, Try, Vec<Vec<f64>>)> = open(case, k, symptom)
-            .into_iter()
-            .filter_map(|t| {
-                let all = t.rows(case, k, &w.all);
-                let rows = all
-                    .iter()
-                    .map(|row| {
-                        let mut of: Vec<f64> = causes.iter().map(|&i| row[i]).collect();
-                        of.push(others.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / rest.max(1e-300));
-                        of
-                    })
-                    .collect();
-                let bits = settles(&w.p, &all);
-                (bits > 0.005).then_some((bits / t.test.minutes, t, rows))
-            })
-            .collect();
+        let mut worth: Vec<(f64, &Laid)> =
+            laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.one.test.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         worth.truncate(TESTS);
         let (mut tries, mut trials) = (vec![], vec![]);
-        for (_, t, rows) in worth {
+        for (_, l) in worth {
+            let t = &l.one;
+            // The causes that are told apart, and the rest as one.
+            let rest_of = |row: &[f64]| others.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / rest.max(1e-300);
+            let told = |row: &Vec<f64>| causes.iter().map(|&i| row[i]).chain([rest_of(row)]).collect();
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
-            trials.push(Trial { cost: own_minutes(k, t.test, t.at.as_ref()) * hour, needs, rows });
-            tries.push(t);
+            trials.push(Trial {
+                cost: own_minutes(k, t.test, t.at.as_ref()) * hour,
+                needs,
+                rows: l.rows.iter().map(told).collect(),
+            });
+            tries.push(t.clone());
         }
         let costs = preparations.iter().map(|b| b.1 * hour).collect();
         Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, preparations }
@@ -259,6 +253,7 @@ impl<'a> Play<'a> {
 #[cfg(test)]
 mod tests {
     use super::super::knowledge::builtin;
+    use super::super::next::laid_out;
     use super::super::{diagnose, weigh};
     use super::*;
     use crate::vehicle::sample::*;
@@ -278,7 +273,7 @@ mod tests {
         for v in every_layout() {
             let c = case(v, "vibration", json!({}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = Play::new(&c, builtin(), "S1", &w);
+            let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
             assert!((play.game.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
             for t in &play.game.trials {
                 for cause in 0..play.game.p.len() {
@@ -319,7 +314,7 @@ mod tests {
         let known = json!([{"test": "speed-sweep", "outcome": "shaft-twice"}, {"test": "neutral-coast", "outcome": "persists"}]);
         let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
         let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-        let play = Play::new(&c, builtin(), "S1", &w);
+        let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
         let shaft = play.preparations.iter().position(|b| b.0 == super::super::next::Before::Off("prop.rear".into())).unwrap();
         let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].test.id == "joint-swing").collect();
         let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
@@ -333,7 +328,7 @@ mod tests {
         let minutes = |on: &str| {
             let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = Play::new(&c, builtin(), "S1", &w);
+            let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
             play.game.preparations.len() as f64 + play.game.replacements.iter().map(|r| f64::from(r.needs)).sum::<f64>()
         };
         assert!(minutes("ground") > minutes("lift"));

@@ -1,7 +1,7 @@
 //! Evidence: what was observed, measured, recorded or repaired, as a likelihood for every hypothesis.
 
 use super::hypotheses::{Hypothesis, predicted};
-use super::knowledge::{Bears, Knowledge, OfAll, SOUND_PICK, Test};
+use super::knowledge::{Bears, Knowledge, OfAll, OutcomeRule, SOUND_PICK, Test};
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::{Case, Measurement, Observation};
 use crate::orders::{Base, OrderLine, orders};
@@ -22,13 +22,12 @@ pub struct Evidence {
     pub group: Option<String>,
 }
 
-/// Probability of each outcome of a test under a fault, where the fault says something of it.
-/// `@loaded` and `@unloaded` are resolved by the side of the place.
-fn spoken(k: &Knowledge, v: &Vehicle, t: &Test, h: &Hypothesis, bears: bool) -> Option<Vec<f64>> {
-    let (f, place) = (k.fault(&h.fault)?, h.place.as_ref()?);
-    // What the test says of all at such a place stands back where the fault has its own.
-    let of_all =
-        |s: &&OfAll| (bears || s.anywhere) && s.is_of(f) && s.at.iter().any(|kind| super::hypotheses::is_kind(v, place, kind));
+/// Probability of each outcome of a test under a fault, where the fault says something of it, or the test of all at its
+/// place. `@loaded` and `@unloaded` are resolved by the side of the place.
+fn spoken(k: &Knowledge, t: &Test, h: &Hypothesis, bears: bool) -> Option<Vec<f64>> {
+    let f = k.fault(&h.fault)?;
+    // What the test says of all stands back where the fault has its own.
+    let of_all = |s: &&OfAll| (bears || s.anywhere) && s.bits & h.kinds != 0 && s.is_of(f);
     let own = if bears { f.marks(&t.id, &h.kind) } else { None };
     let marks = own.or_else(|| t.says.iter().find(of_all).map(|s| &s.marks))?;
     let left = h.place.as_ref().and_then(|p| p.corner).map(Corner::is_left);
@@ -93,8 +92,38 @@ fn is_located(at: &Place, h: &Hypothesis) -> bool {
     })
 }
 
-/// Likelihoods of one outcome at a place, for all hypotheses. Stations: how many places the test
-/// could have named.
+/// Likelihoods of each outcome of a test at a place, for all hypotheses. Stations: how many places the test could have
+/// named.
+pub(super) fn likelihoods(
+    v: &Vehicle,
+    k: &Knowledge,
+    all: &[Hypothesis],
+    t: &Test,
+    at: Option<&Place>,
+    gear: Option<&str>,
+) -> Vec<Vec<f64>> {
+    let of_gear = |h: &Hypothesis| h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
+    let said: Vec<Option<Vec<f64>>> =
+        all.iter().map(|h| of_gear(h).then(|| spoken(k, t, h, concerns(t.bears, v, at, h))).flatten()).collect();
+    let stations = if t.locates.is_some() && at.is_some() { stations(v, t).len().max(2) as f64 } else { 2.0 };
+    let outcome = |(i, o): (usize, &OutcomeRule)| {
+        // An outcome that says "nothing" names no place.
+        let named = at.zip(t.locates).filter(|_| !matches!(o.id.as_str(), "not-heard" | "same" | "none"));
+        let of = |(h, said): (&Hypothesis, &Option<Vec<f64>>)| {
+            let p = said.as_ref().map(|s| s[i]);
+            let Some((a, hit)) = named else { return p.unwrap_or(o.base) };
+            match (p, is_located(a, h)) {
+                (None, false) => o.base / stations,
+                (p, true) => p.unwrap_or(o.base) * hit,
+                (Some(p), false) => p * (1.0 - hit) / (stations - 1.0),
+            }
+        };
+        all.iter().zip(&said).map(of).collect()
+    };
+    t.outcomes.iter().enumerate().map(outcome).collect()
+}
+
+/// Likelihoods of one of them.
 pub(super) fn outcome_likelihood(
     v: &Vehicle,
     k: &Knowledge,
@@ -104,26 +133,7 @@ pub(super) fn outcome_likelihood(
     at: Option<&Place>,
     gear: Option<&str>,
 ) -> Vec<f64> {
-    let base = t.outcomes[outcome].base;
-    // An outcome that says "nothing" names no place.
-    let names_place = t.locates.is_some() && !matches!(t.outcomes[outcome].id.as_str(), "not-heard" | "same" | "none");
-    let stations = if names_place && at.is_some() { stations(v, t).len().max(2) as f64 } else { 2.0 };
-    all.iter()
-        .map(|h| {
-            let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
-            let p = if of_gear { spoken(k, v, t, h, concerns(t.bears, v, at, h)).map(|s| s[outcome]) } else { None };
-            match (at, t.locates) {
-                (Some(a), Some(hit)) if names_place => {
-                    let whole = p.unwrap_or(base);
-                    if p.is_none() && !is_located(a, h) {
-                        return base / stations;
-                    }
-                    whole * if is_located(a, h) { hit } else { (1.0 - hit) / (stations - 1.0) }
-                }
-                _ => p.unwrap_or(base),
-            }
-        })
-        .collect()
+    likelihoods(v, k, all, t, at, gear).swap_remove(outcome)
 }
 
 /// The places where a test can be made on this vehicle.

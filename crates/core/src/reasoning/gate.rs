@@ -3,7 +3,7 @@
 
 use super::course::{AHEAD, Play};
 use super::knowledge::Knowledge;
-use super::next::{NextTest, next_tests};
+use super::next::{NextTest, laid_out, next_tests};
 use super::policy::Move;
 use super::weigh;
 use crate::analysis::Analysis;
@@ -125,12 +125,13 @@ fn options(k: &Knowledge, fault: &str) -> Vec<Buying> {
 /// The likeliest causes of a symptom at the gate.
 pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    let play = Play::new(case, k, symptom, &w);
+    let laid = laid_out(case, k, symptom, &w);
+    let play = Play::new(case, k, &w, &laid);
     let (rules, start) = (&k.weights.gate, play.game.start());
     let open = super::next::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
     // What is all but sure needs no parting.
-    let parting = next_tests(case, k, symptom, &w, 12).into_iter().find(|t| open > 0.5 && cheap(t));
+    let parting = next_tests(case, k, &w, &laid, 12).into_iter().find(|t| open > 0.5 && cheap(t));
     let causes = play
         .causes
         .iter()

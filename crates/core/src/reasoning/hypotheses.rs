@@ -1,6 +1,6 @@
 //! Every fault at every place where this vehicle can have it, and the orders it would make.
 
-use super::knowledge::{Knowledge, LineRule};
+use super::knowledge::{Knowledge, LineRule, kind_bits};
 use crate::orders::{OrderLine, What};
 use crate::vehicle::{AxleKind, End, FrontDrive, GearboxKind, JointKind, Place, PlaceKind, Slip, Vehicle};
 
@@ -19,6 +19,8 @@ pub struct Hypothesis {
     pub place: Option<Place>,
     /// The kind of place at which the knowledge puts it.
     pub kind: String,
+    /// All kinds of places that its place is, as bits.
+    pub kinds: u64,
 }
 
 impl Hypothesis {
@@ -87,27 +89,29 @@ pub fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
 /// All hypotheses of a vehicle, the unknown one last.
 pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
     let places = v.places();
+    let kinds: Vec<u64> = places.iter().map(|p| kind_bits(|kind| is_kind(v, p, kind))).collect();
     let mut out = vec![];
     for f in &k.faults {
         let weight = k.weights.rarity.get(&f.rarity).copied().unwrap_or(1.0);
-        let mut found: Vec<(Place, Option<String>, &str)> = vec![];
+        let mut found: Vec<(usize, Option<String>, &str)> = vec![];
         for kind in &f.at {
-            for p in places.iter().filter(|p| is_kind(v, p, kind)) {
+            for (i, _) in places.iter().enumerate().filter(|(_, p)| is_kind(v, p, kind)) {
                 if kind == "gear" {
-                    found.extend(v.gearbox.gears.iter().map(|g| (p.clone(), Some(g.name.clone()), kind.as_str())));
+                    found.extend(v.gearbox.gears.iter().map(|g| (i, Some(g.name.clone()), kind.as_str())));
                 } else {
-                    found.push((p.clone(), None, kind));
+                    found.push((i, None, kind));
                 }
             }
         }
         let n = found.len().max(1) as f64;
-        out.extend(found.into_iter().map(|(place, gear, kind)| Hypothesis {
+        out.extend(found.into_iter().map(|(i, gear, kind)| Hypothesis {
             fault: f.id.clone(),
-            at: place.id.clone(),
+            at: places[i].id.clone(),
             gear,
             weight: weight / n,
-            place: Some(place),
+            place: Some(places[i].clone()),
             kind: kind.into(),
+            kinds: kinds[i],
         }));
     }
     let sum: f64 = out.iter().map(|h: &Hypothesis| h.weight).sum();
@@ -119,6 +123,7 @@ pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
         weight: sum * unknown / (1.0 - unknown),
         place: None,
         kind: "none".into(),
+        kinds: 0,
     });
     out
 }

@@ -211,7 +211,8 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
         .iter()
         .map(|s| {
             let w = weigh(case, k, &s.id, analysis, &mut warnings);
-            let (ranked, mut next) = (w.ranked(), next::next_tests(case, k, &s.id, &w, 12));
+            let laid = next::laid_out(case, k, &s.id, &w);
+            let (ranked, mut next) = (w.ranked(), next::next_tests(case, k, &w, &laid, 12));
             for n in next.iter_mut().filter(|n| n.test == next::RECORDED) {
                 n.runs = Coach::for_symptom(case, &s.id, &ranked).map_or(vec![], |c| c.legs().to_vec());
             }
@@ -219,7 +220,7 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
                 id: s.id.clone(),
                 ranked,
                 next,
-                course: course::Play::new(case, k, &s.id, &w).course(case, k, &w),
+                course: course::Play::new(case, k, &w, &laid).course(case, k, &w),
                 ruled_out: w.ruled_out(),
                 open_bits: next::entropy(&w.p),
             }
@@ -242,7 +243,7 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 /// The plan of a symptom alone.
 pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> course::Course {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    course::Play::new(case, k, symptom, &w).course(case, k, &w)
+    course::Play::new(case, k, &w, &next::laid_out(case, k, symptom, &w)).course(case, k, &w)
 }
 
 /// A test that can be made as the vehicle stands, with what its outcomes say.

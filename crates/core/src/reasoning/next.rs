@@ -1,6 +1,6 @@
 //! The next best test: the expected drop in uncertainty per minute, in the state the vehicle is in.
 
-use super::evidence::{outcome_likelihood, stations};
+use super::evidence::{likelihoods, stations};
 use super::knowledge::{Knowledge, Test};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
@@ -210,6 +210,7 @@ fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
 }
 
 /// A test at a place where it can be made.
+#[derive(Clone)]
 pub(crate) struct Try<'a> {
     pub test: &'a Test,
     pub at: Option<Place>,
@@ -219,9 +220,7 @@ pub(crate) struct Try<'a> {
 impl Try<'_> {
     /// How likely each outcome is under each cause; those of a cause sum to 1.
     pub fn rows(&self, case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<Vec<f64>> {
-        let mut rows: Vec<Vec<f64>> = (0..self.test.outcomes.len())
-            .map(|o| outcome_likelihood(&case.vehicle, k, all, self.test, o, self.at.as_ref(), self.gear.as_deref()))
-            .collect();
+        let mut rows = likelihoods(&case.vehicle, k, all, self.test, self.at.as_ref(), self.gear.as_deref());
         for h in 0..all.len() {
             let sum: f64 = rows.iter().map(|l| l[h]).sum();
             rows.iter_mut().for_each(|l| l[h] /= sum);
@@ -238,6 +237,24 @@ pub(crate) fn open<'a>(case: &Case, k: &'a Knowledge, symptom: &str) -> Vec<Try<
         !is_done(case, symptom, t.test, at.map(|p| p.id.as_str())) && possible(case, t.test, at)
     });
     all
+}
+
+/// A test that is open, with what its outcomes say.
+pub(crate) struct Laid<'a> {
+    pub one: Try<'a>,
+    /// A row for each outcome.
+    pub rows: Vec<Vec<f64>>,
+    /// What it settles on average.
+    pub bits: f64,
+}
+
+/// The tests that are open, laid out once for list and plan.
+pub(crate) fn laid_out<'a>(case: &Case, k: &'a Knowledge, symptom: &str, w: &Weighed) -> Vec<Laid<'a>> {
+    let lay = |one: Try<'a>| {
+        let rows = one.rows(case, k, &w.all);
+        Laid { bits: settles(&w.p, &rows), one, rows }
+    };
+    open(case, k, symptom).into_iter().map(lay).collect()
 }
 
 fn tries<'a>(case: &Case, k: &'a Knowledge) -> Vec<Try<'a>> {
@@ -261,25 +278,20 @@ fn tries<'a>(case: &Case, k: &'a Knowledge) -> Vec<Try<'a>> {
 }
 
 /// The tests that settle most for their time, best first.
-pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed, most: usize) -> Vec<NextTest> {
+pub(crate) fn next_tests(case: &Case, k: &Knowledge, w: &Weighed, laid: &[Laid], most: usize) -> Vec<NextTest> {
     let mut out: Vec<NextTest> = vec![];
-    for t in open(case, k, symptom) {
-        let at = t.at.as_ref();
-        let rows = t.rows(case, k, &w.all);
-        let bits = settles(&w.p, &rows);
-        let minutes = minutes(case, k, t.test, at);
-        if bits < 0.005 {
-            continue;
-        }
+    for l in laid.iter().filter(|l| l.bits >= 0.005) {
+        let at = l.one.at.as_ref();
+        let minutes = minutes(case, k, l.one.test, at);
         out.push(NextTest {
-            test: t.test.id.clone(),
+            test: l.one.test.id.clone(),
             at: at.map(|p| p.id.clone()),
-            gear: t.gear.clone(),
+            gear: l.one.gear.clone(),
             minutes,
-            bits,
-            bits_per_minute: bits / minutes,
+            bits: l.bits,
+            bits_per_minute: l.bits / minutes,
             runs: vec![],
-            outcomes: preview(w, t.test, &rows),
+            outcomes: vec![],
         });
     }
     // What settles next to nothing is no next step, however cheap: it comes after all that does.
@@ -293,6 +305,11 @@ pub(crate) fn next_tests(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed,
         new
     });
     out.truncate(most);
+    for n in &mut out {
+        let named =
+            |l: &&Laid| l.one.test.id == n.test && l.one.at.as_ref().map(|p| &p.id) == n.at.as_ref() && l.one.gear == n.gear;
+        n.outcomes = laid.iter().find(named).map_or(vec![], |l| preview(w, l.one.test, &l.rows));
+    }
     out
 }
 

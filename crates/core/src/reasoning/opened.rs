@@ -1,7 +1,7 @@
 //! While it is open: what lies open when something has come off, and the looks that cost next to nothing then.
 
 use super::hypotheses::is_kind;
-use super::knowledge::{Knowledge, Test};
+use super::knowledge::{Fault, Knowledge, Test};
 use super::next::{minutes, open, settles};
 use crate::case::Case;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
@@ -32,12 +32,13 @@ impl Opened {
         Self { off, beside: vec![] }
     }
 
-    /// By the repair of what is at a place.
-    pub fn by_repair(v: &Vehicle, at: &Place) -> Self {
+    /// By the repair of a fault at a place.
+    pub fn by_repair(v: &Vehicle, f: &Fault, at: &Place) -> Self {
         use PlaceKind::*;
         let of = |wanted: &dyn Fn(&Place) -> bool| v.places().into_iter().filter(|p| wanted(p)).collect::<Vec<_>>();
         let in_half = |p: &Place| matches!(p.kind, Half | HalfInner | HalfOuter);
         match at.kind {
+            _ if f.in_place => Self::default(),
             _ if at.is_of_shaft() => {
                 Self { off: of(&|p| p.is_of_shaft() && p.end == at.end), beside: of(&|p| p.kind == Diff && p.end == at.end) }
             }
@@ -130,6 +131,9 @@ mod tests {
         doc["state"] = json!({"on": on, "off": []});
         Case::from_json(&doc).unwrap()
     }
+    fn fault(id: &str) -> &'static Fault {
+        builtin().fault(id).unwrap()
+    }
     fn looks(c: &Case, opened: &Opened, but: Option<&str>) -> Vec<Look> {
         while_open(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
     }
@@ -152,7 +156,7 @@ mod tests {
     #[test]
     fn a_half_shaft_leaves_its_own_corner_open_and_no_other() {
         let c = case(front_drive(), "click-repeating", "ground");
-        let opened = Opened::by_repair(&c.vehicle, &c.vehicle.place("half.fl.outer").unwrap());
+        let opened = Opened::by_repair(&c.vehicle, fault("outer-joint-worn"), &c.vehicle.place("half.fl.outer").unwrap());
         let offered = looks(&c, &opened, None);
         assert!(!offered.is_empty());
         assert!(offered.iter().flat_map(|l| &l.at).all(|a| a.contains("fl")), "{offered:?}");
@@ -161,8 +165,10 @@ mod tests {
     #[test]
     fn what_opens_nothing_offers_nothing() {
         let c = case(rear_drive(2), "vibration", "lift");
-        let wheel = Opened::by_repair(&c.vehicle, &c.vehicle.place("wheel.fl").unwrap());
-        assert_eq!(looks(&c, &wheel, None), []);
+        for (id, at) in [("wheel-imbalance", "wheel.fl"), ("joint-angle", "prop.rear"), ("pinion-seal-leaking", "diff.rear")] {
+            let opened = Opened::by_repair(&c.vehicle, fault(id), &c.vehicle.place(at).unwrap());
+            assert_eq!(looks(&c, &opened, None), [], "{id}");
+        }
         let coast = Opened::by_test(&c.vehicle, builtin().test("neutral-coast").unwrap(), None);
         assert_eq!((coast.clone(), looks(&c, &coast, None)), (Opened::default(), vec![]));
     }
@@ -171,10 +177,10 @@ mod tests {
     fn every_repair_of_every_layout_offers_only_what_lies_open() {
         for v in every_layout() {
             let c = case(v.clone(), "growl", "ground");
-            for at in v.places() {
-                let opened = Opened::by_repair(&v, &at);
+            for h in crate::reasoning::hypotheses(&v, builtin()).iter().filter(|h| !h.is_unknown()) {
+                let opened = Opened::by_repair(&v, fault(&h.fault), h.place.as_ref().unwrap());
                 for l in looks(&c, &opened, None) {
-                    assert!(l.at.iter().all(|a| opened.holds(&v.place(a).unwrap())), "{} {}: {l:?}", v.name, at.id);
+                    assert!(l.at.iter().all(|a| opened.holds(&v.place(a).unwrap())), "{} {}: {l:?}", v.name, h.at);
                 }
             }
         }

@@ -1,6 +1,6 @@
 //! Which test parts two parts that no road test can part.
 
-use super::evidence::{outcome_likelihood, stations};
+use super::evidence::{likelihoods, stations};
 use super::hypotheses::{Hypothesis, hypotheses, predicted};
 use super::knowledge::{Knowledge, Test};
 use super::next::RECORDED;
@@ -27,7 +27,7 @@ impl<'a> Parting<'a> {
             let places = stations(v, t);
             let at: Vec<_> = if places.is_empty() { vec![None] } else { places.iter().map(Some).collect() };
             for place in at {
-                let rows = (0..t.outcomes.len()).map(|o| outcome_likelihood(v, knowledge, &all, t, o, place, None)).collect();
+                let rows = likelihoods(v, knowledge, &all, t, place, None);
                 tests.push((t.id.clone(), t.minutes, rows));
             }
         }

@@ -69,9 +69,12 @@ pub fn looks_after(k: &Known, t: &Test, at: Option<&str>) -> Vec<String> {
 }
 
 /// What is looked at for little while a repair at a place is made, in words.
-pub fn looks_at_repair(k: &Known, at: Option<&str>) -> Vec<String> {
+pub fn looks_at_repair(k: &Known, fault: &str, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
-    at.and_then(|a| v.place(a)).map_or(vec![], |at| looks(k, &Opened::by_repair(v, &at), None))
+    match (k.knowledge.fault(fault), at.and_then(|a| v.place(a))) {
+        (Some(f), Some(at)) => looks(k, &Opened::by_repair(v, f, &at), None),
+        _ => vec![],
+    }
 }
 
 /// What an outcome would do to what is believed, in words: the cause that gains most, and how the first falls.

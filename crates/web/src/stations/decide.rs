@@ -136,7 +136,7 @@ fn plan(k: &Known) -> Vec<PlanStep> {
                 cost: money(s.cost),
                 is_repair: test.is_none(),
                 meanings,
-                looks: if test.is_none() { looks_at_repair(k, at) } else { vec![] },
+                looks: s.fault.as_deref().map_or(vec![], |f| looks_at_repair(k, f, at)),
             }
         })
         .collect()

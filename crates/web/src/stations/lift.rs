@@ -101,6 +101,16 @@ struct LiftPage {
     warm: i64,
 }
 
+impl LiftPage {
+    /// How the vehicle stands, in one line.
+    fn stands(&self) -> String {
+        let on = if self.up { "up on the lift" } else { "on its wheels" };
+        let warm = if self.warm > 0 { format!("warm for {} min more", self.warm) } else { "cold".into() };
+        let off = if self.off_now.is_empty() { "nothing off".into() } else { format!("off: {}", self.off_now) };
+        format!("{on}, {warm}, {off}")
+    }
+}
+
 /// Which stop is asked: the first where it is left out.
 #[derive(serde::Deserialize)]
 struct WhichStop {

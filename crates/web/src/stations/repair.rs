@@ -96,7 +96,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             part: r.part.clone().unwrap_or_default(),
             result: r.result.clone().unwrap_or_default(),
             reason: text(doc, "reason"),
-            looks: super::cards::looks_at_repair(&k, r.at.as_deref()),
+            looks: super::cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
         }
     });
     let earlier = (0..case.repairs.len())

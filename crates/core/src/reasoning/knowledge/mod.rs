@@ -7,7 +7,7 @@ mod weights;
 
 pub use house::{House, HouseFault, LIMITS, shipped_limit};
 pub use told::Says;
-pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS};
+pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, kind_bits};
 pub use weights::{
     GateWeights, MeasuredWeights, PickWeights, PriorWeights, RecordingWeights, RepairWeights, TimeWeights, Weights,
 };
@@ -84,6 +84,9 @@ pub struct Fault {
     pub minutes: f64,
     /// What its parts cost as new originals, in the workshop's money.
     pub price: f64,
+    /// The repair takes nothing off that other looks or repairs could share.
+    #[serde(default)]
+    pub in_place: bool,
     /// What is bought: a kind of part.
     pub part: String,
     /// What must stand there.
@@ -163,6 +166,9 @@ pub struct OfAll {
     pub of_work: Vec<String>,
     /// What its outcomes say.
     pub marks: Marks,
+    /// The kinds as bits.
+    #[serde(skip)]
+    pub bits: u64,
 }
 
 /// A way to buy a part.
@@ -368,7 +374,7 @@ impl Knowledge {
         struct Tests {
             test: Vec<Test>,
         }
-        let k = Self {
+        let mut k = Self {
             faults: toml::from_str::<Faults>(faults).map_err(|e| format!("faults: {e}"))?.fault,
             tests: toml::from_str::<Tests>(tests).map_err(|e| format!("tests: {e}"))?.test,
             cautions: toml::from_str(cautions).map_err(|e| format!("cautions: {e}"))?,
@@ -376,6 +382,9 @@ impl Knowledge {
             weights: toml::from_str(weights).map_err(|e| format!("weights: {e}"))?,
         };
         k.check()?;
+        for s in k.tests.iter_mut().flat_map(|t| &mut t.says) {
+            s.bits = kind_bits(|kind| s.at.iter().any(|a| a == kind));
+        }
         Ok(k)
     }
 

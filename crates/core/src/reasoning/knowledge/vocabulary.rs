@@ -82,3 +82,8 @@ pub const PLACE_KINDS: &[&str] = &[
     "mount-gearbox",
     "mount-diff",
 ];
+
+/// Kinds of places as bits, in the order of [`PLACE_KINDS`].
+pub fn kind_bits(is: impl Fn(&str) -> bool) -> u64 {
+    PLACE_KINDS.iter().enumerate().filter(|(_, kind)| is(kind)).fold(0, |bits, (i, _)| bits | 1 << i)
+}
