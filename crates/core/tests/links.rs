@@ -10,6 +10,9 @@ use serde_json::{Value, json};
 /// Test, outcome, place.
 type Found = (&'static str, &'static str, &'static str);
 
+/// Vehicle, kind of symptom, what was found, history, and what is named first.
+type Known<'a> = (&'a Vehicle, &'a str, &'a [Found], &'a [&'a str], &'a [&'a str]);
+
 fn ranked(v: &Vehicle, kind: &str, more: Value, found: &[Found], history: &[&str]) -> Vec<(String, f64)> {
     let mut d = Case::new_document("l", "l", json!(v));
     d["symptoms"] = json!([{"id": "S1", "kind": kind}]);
@@ -38,7 +41,7 @@ fn of(r: &[(String, f64)], wanted: &str) -> f64 {
 fn what_is_named_first_by_heart() {
     let (one, two, hatch) = (sample::rear_drive(1), sample::rear_drive(2), sample::front_drive());
     let (four, all) = (sample::four_wheel_drive(), sample::all_wheel_drive());
-    let cases: &[(&Vehicle, &str, &[Found], &[&str], &[&str])] = &[
+    let cases: &[Known] = &[
         (
             &one,
             "vibration",
