@@ -14,7 +14,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{
-    Fault, House, HouseFault, Knowledge, LIMITS, Mark, Says, Test, builtin, shipped_limit,
+    Fault, House, HouseFault, Knowledge, LIMITS, Mark, Says, Test, builtin, kind_of_place_words, shipped_limit,
 };
 
 struct FaultView {
@@ -78,7 +78,7 @@ struct LimitView {
 }
 
 fn says(all: Vec<Says>) -> Vec<SaysLine> {
-    let only = |s: &Says| if s.only_at.is_empty() { String::new() } else { format!(" (at the {})", words_of(&s.only_at)) };
+    let only = |s: &Says| if s.only_at.is_empty() { String::new() } else { format!(" (at the {})", places_told(&s.only_at)) };
     all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}{}", s.ask, s.outcome, only(&s)) }).collect()
 }
 
@@ -86,10 +86,14 @@ fn words_of(ids: &[String]) -> String {
     ids.iter().map(|k| kind_words(k)).collect::<Vec<_>>().join(", ")
 }
 
+fn places_told(kinds: &[String]) -> String {
+    kinds.iter().map(|k| kind_of_place_words(k)).collect::<Vec<_>>().join(", ")
+}
+
 /// In what kinds a fault comes, and where in others.
 fn kinds_told(f: &Fault) -> String {
     let there = f.only.iter().filter(|o| !o.kinds.is_empty());
-    let there: String = there.map(|o| format!("; at the {} as {}", words_of(&o.at), words_of(&o.kinds))).collect();
+    let there: String = there.map(|o| format!("; at the {} as {}", places_told(&o.at), words_of(&o.kinds))).collect();
     format!("{}{there}", words_of(&f.kinds))
 }
 
@@ -113,7 +117,7 @@ fn of_all_told(t: &Test) -> Vec<String> {
                     Mark::Probability(_) => "against",
                 };
                 let which = if s.of_work.is_empty() { "every fault at" } else { "what work can cause at" };
-                format!("“{words}” speaks {how} {which} {}", words_of(&s.at))
+                format!("“{words}” speaks {how} {which} {}", places_told(&s.at))
             };
             s.marks.iter().map(told).collect::<Vec<_>>()
         })

@@ -17,9 +17,9 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::RecordingSpec;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_store::Scope;
 use baricord_store::opinions::Linked;
 use serde_json::json;
 use std::sync::Arc;
@@ -112,6 +112,15 @@ async fn revoke(m: Member, Path((id, opinion)): Path<(Uuid, Uuid)>) -> Result<Re
     Ok(Redirect::to(&format!("/cases/{id}/opinions")))
 }
 
+/// An order map of a run.
+struct LinkedMap {
+    /// Address of its ink.
+    ink: String,
+    /// Axes and ladder.
+    frame: String,
+    words: String,
+}
+
 #[derive(Template, WebTemplate)]
 #[template(path = "opinion.html")]
 struct LinkedPage {
@@ -120,8 +129,7 @@ struct LinkedPage {
     question: String,
     answer: Option<(String, String)>,
     until: String,
-    /// Order maps of the runs: their addresses, and which run.
-    maps: Vec<(String, String)>,
+    maps: Vec<LinkedMap>,
     /// Pictures and sounds of the case: their addresses, and whether each is a picture.
     pinned: Vec<(String, bool)>,
     p: Paper,
@@ -138,6 +146,19 @@ fn private(page: impl IntoResponse) -> Response {
     (headers, page).into_response()
 }
 
+/// The order maps of the first runs, each in the channel in which a line stands out most.
+async fn maps(s: &mut Scope, k: &Known, secret: &str) -> Result<Vec<LinkedMap>, Fail> {
+    let mut out = vec![];
+    for r in k.case().recordings.iter() {
+        let found = k.analysis.as_ref().and_then(|a| a.recording(&r.id)?.orders.first());
+        let Some(channel) = found.map(|o| &o.channel).filter(|_| out.len() < MAPS) else { continue };
+        let (_, frame) = map_view::still(s, k.stored.id, &r.id, channel, &Look::default()).await?;
+        let ink = format!("/opinion/{secret}/map/{}/{}", segment(&r.id), segment(channel));
+        out.push(LinkedMap { ink, frame, words: run_words(r) });
+    }
+    Ok(out)
+}
+
 /// What the link shows: the ledger, the question, and nothing else.
 async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<Response, Fail> {
     let l = linked(&app, &secret).await?;
@@ -148,12 +169,7 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
     let files = pinned(&k.stored.document);
-    // Of each run the channel in which a line stands out most.
-    let strongest = |r: &RecordingSpec| {
-        let found = k.analysis.as_ref()?.recording(&r.id)?;
-        Some((format!("/opinion/{secret}/map/{}/{}", segment(&r.id), segment(&found.orders.first()?.channel)), run_words(r)))
-    };
-    let maps = k.case().recordings.iter().filter_map(strongest).take(MAPS).collect();
+    let maps = maps(&mut s, &k, &secret).await?;
     Ok(private(LinkedPage {
         theme: crate::theme::now(),
         until: left(o.hours_left),
@@ -172,11 +188,12 @@ async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String
     serve(app.store.scope(l.workshop_id).await?, l.case_id, &file).await
 }
 
-/// An order map of the case that the link shows.
+/// The ink of an order map that the link shows.
 async fn map(State(app): State<App>, Path((secret, run, channel)): Path<(String, String, String)>) -> Result<Response, Fail> {
     let l = linked(&app, &secret).await?;
-    let drawing = map_view::svg(&mut app.store.scope(l.workshop_id).await?, l.case_id, &run, &channel, &Look::default()).await?;
-    Ok(private(([(header::CONTENT_TYPE, "image/svg+xml")], drawing)))
+    let mut s = app.store.scope(l.workshop_id).await?;
+    let (ink, _) = map_view::still(&mut s, l.case_id, &run, &channel, &Look::default()).await?;
+    Ok(private(([(header::CONTENT_TYPE, "image/png")], ink)))
 }
 
 async fn answer(

@@ -127,9 +127,10 @@ async fn a_link_shows_the_order_maps_of_its_case_and_of_no_other() {
     let map = format!("/opinion/{secret}/map/R1/az");
     assert!(text.contains(&map), "{text}");
     let r = g.get(&c, &map).await;
-    assert_eq!((r.status().as_u16(), r.headers()["content-type"].to_str().unwrap()), (200, "image/svg+xml"));
+    assert_eq!((r.status().as_u16(), r.headers()["content-type"].to_str().unwrap()), (200, "image/png"));
     assert_eq!(r.headers()["cache-control"], "no-store");
-    assert!(r.text().await.unwrap().starts_with("<svg"));
+    assert_eq!(&r.bytes().await.unwrap()[1..4], b"PNG");
+    assert!(text.contains("shaft, once a turn"), "the ladder stands beside it");
     for odd in ["map/R9/az", "map/R1/no", "map/R1/..%2F..%2Fetc"] {
         assert_eq!(g.get(&c, &format!("/opinion/{secret}/{odd}")).await.status(), 404, "{odd}");
     }

@@ -349,7 +349,7 @@ async fn export_png(
 }
 
 /// Styles that a picture carries with it when it leaves: ink on white.
-const STYLE: &str = "text{font:15px 'Barlow Condensed','Arial Narrow',sans-serif;fill:#1d2b33}.figure{font-size:14px}.end{text-anchor:end}.mid{text-anchor:middle}\
+const STYLE: &str = "text{font:13px 'Barlow Condensed','Arial Narrow','Liberation Sans Narrow',sans-serif;fill:#1d2b33}.figure{font-size:13px}.end{text-anchor:end}.mid{text-anchor:middle}\
                      .frame,.hair,.order{fill:none;stroke:#1d2b33}.hair{stroke-width:.7}.touch{fill:none}.quiet{opacity:.6}.shaft{stroke-dasharray:9 5}.half{stroke-dasharray:2 4}\
                      .engine{stroke-dasharray:10 4 2 4}.bearing{stroke-dasharray:5 3}.chosen{stroke-width:2}.spot{fill:none;stroke:#e8b200;stroke-width:3}\
                      .error{fill:#a9aca6;opacity:.35}.felt{fill:none;stroke:#2e6b4f;stroke-dasharray:5 4}.here{stroke:#e8b200;stroke-width:2}.reading{fill:#1d2b33}";
@@ -361,22 +361,15 @@ pub fn on_white(inner: &str, width: u32, height: u32) -> String {
     )
 }
 
-/// A map as one drawing, with its ladder.
-pub async fn svg(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<String, Fail> {
-    use base64::Engine;
+/// A map as a still picture: its ink as PNG, and the frame with the ladder that stands around it.
+pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), Fail> {
     let case = s.case(id).await?.case;
     let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
     let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(Fail::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
     let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
-    let rungs = super::road::rungs_of(&case, &a, run)?;
-    let frame = charts::map_frame(&axes, &rungs, None);
-    let (px, py, pw, ph) = charts::PLOT;
-    let ink = base64::engine::general_purpose::STANDARD.encode(png(&picture(&map, &axes, 1380, 600), 1380, 600)?);
-    let picture = format!(
-        r##"<image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}"##
-    );
-    Ok(on_white(&picture, 950, 340))
+    let frame = charts::map_frame(&axes, &super::road::rungs_of(&case, &a, run)?, None);
+    Ok((png(&picture(&map, &axes, 1380, 600), 1380, 600)?, frame))
 }
 
 async fn export_svg(
@@ -384,8 +377,14 @@ async fn export_svg(
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
 ) -> Result<Response, Fail> {
-    let drawing = svg(&mut m.scope().await?, id, &run, &channel, &l).await?;
-    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), drawing))
+    use base64::Engine;
+    let (ink, frame) = still(&mut m.scope().await?, id, &run, &channel, &l).await?;
+    let (px, py, pw, ph) = charts::PLOT;
+    let ink = base64::engine::general_purpose::STANDARD.encode(ink);
+    let picture = format!(
+        r##"<image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}"##
+    );
+    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), on_white(&picture, 950, 340)))
 }
 
 /// Every order's level at every speed, all runs of a case.

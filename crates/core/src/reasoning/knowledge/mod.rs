@@ -7,7 +7,7 @@ mod weights;
 
 pub use house::{House, HouseFault, LIMITS, shipped_limit};
 pub use told::Says;
-pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, kind_bits};
+pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, kind_bits, kind_of_place_words};
 pub use weights::{
     GateWeights, MeasuredWeights, PickWeights, PriorWeights, RecordingWeights, RepairWeights, TimeWeights, Weights,
 };

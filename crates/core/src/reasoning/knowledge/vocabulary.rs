@@ -87,3 +87,22 @@ pub const PLACE_KINDS: &[&str] = &[
 pub fn kind_bits(is: impl Fn(&str) -> bool) -> u64 {
     PLACE_KINDS.iter().enumerate().filter(|(_, kind)| is(kind)).fold(0, |bits, (i, _)| bits | 1 << i)
 }
+
+/// A kind of place in a mechanic's words.
+pub fn kind_of_place_words(kind: &str) -> String {
+    match kind {
+        "prop" | "prop-with-cross" => "propeller shaft".into(),
+        "section" => "shaft section".into(),
+        "joint" => "shaft joint".into(),
+        "support" => "support bearing".into(),
+        "diff" | "diff-with-clutches" | "diff-on-demand" => "final drive".into(),
+        "half" => "half shaft".into(),
+        "half-inner" => "inner joint".into(),
+        "half-outer" => "outer joint".into(),
+        "coupler" => "coupling unit".into(),
+        "transfer" => "transfer case".into(),
+        "axle-hub" => "end of a solid axle".into(),
+        "gear" => "single gear".into(),
+        other => other.replace('-', " "),
+    }
+}
