@@ -68,6 +68,13 @@ pub struct Waiting {
     pub words: String,
 }
 
+impl Waiting {
+    /// In a few words on the board, where a vehicle that is not to be driven must be seen before its case is opened.
+    pub fn on_the_board(&self, case: &Case) -> String {
+        if case.grounded { format!("not to be driven; {}", self.words) } else { self.words.clone() }
+    }
+}
+
 /// What a case waits for next.
 pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
     let at = |station, words: &str| Waiting { station, words: words.into() };
@@ -100,6 +107,9 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
         };
     }
     if case.recordings.is_empty() && case.observations.is_empty() && case.measurements.is_empty() {
+        if case.grounded {
+            return at(Station::Lift, "a look on the lift: it is not to be driven");
+        }
         let unheard = case.symptoms.iter().any(crate::intake::is_unheard);
         return at(Station::Road, if unheard { "to be heard again: see its plan" } else { "a first drive" });
     }
@@ -140,6 +150,11 @@ mod tests {
         let station = |more: Value| waiting(&case(more), None).station;
         assert_eq!(station(json!({})), Station::Complaint);
         assert_eq!(station(json!({"symptoms": symptom})), Station::Road);
+        let no = json!([{"drive": "no", "reason": "joint binds", "by": "Maren"}]);
+        let grounded = case(json!({"symptoms": symptom, "safety": no}));
+        let waits = waiting(&grounded, None);
+        assert_eq!(waits.station, Station::Lift, "it is not to be driven");
+        assert!(waits.on_the_board(&grounded).starts_with("not to be driven; "));
         let seen = json!([{"test": "engage", "outcome": "none"}]);
         assert_eq!(station(json!({"symptoms": symptom, "observations": seen})), Station::Decide);
         let repair = |result: Value| json!({"symptoms": symptom, "repairs": [{"fault": "joint-worn", "at": "prop.rear.j1", "result": result}]});

@@ -80,7 +80,7 @@ impl Scope {
         .bind(&case.vehicle.name)
         .bind(text(&document))
         .bind(waits.station.id())
-        .bind(&waits.words)
+        .bind(waits.on_the_board(&case))
         .bind(vehicle)
         .execute(&mut *self.tx)
         .await?;
@@ -208,7 +208,7 @@ impl Scope {
         .bind(title(&c.case))
         .bind(&c.case.vehicle.name)
         .bind(waits.station.id())
-        .bind(&waits.words)
+        .bind(waits.on_the_board(&c.case))
         .bind(c.id)
         .bind(self.workshop())
         .bind(vehicle)

@@ -34,10 +34,13 @@ async fn not_to_be_driven_stands_on_every_page_until_it_is_cleared() {
         assert!(text.contains("Not to be driven") && !text.contains("<b>the cross"), "{page}");
     }
     assert!(!decide().await.contains(road), "no drive is proposed while it must not be driven");
+    let board = async || g.get(&c, "/").await.text().await.unwrap();
+    assert!(board().await.contains("not to be driven; "));
     let yes = [("drive", "yes"), ("reason", "joint renewed, run without a sign")];
     assert_eq!(g.post_form(&c, &path, &yes).await.status(), 303);
     let text = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     assert!(!text.contains("Not to be driven") && text.contains("Safe to drive: joint renewed"));
+    assert!(!board().await.contains("not to be driven"));
     let (looker, other) = (g.client(Some("a.look@harrowmere.example")).await, g.client(Some("b@skerry.example")).await);
     assert_eq!(g.post_form(&looker, &path, &no).await.status(), 403);
     assert_eq!(g.post_form(&other, &path, &no).await.status(), 404);

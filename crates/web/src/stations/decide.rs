@@ -18,6 +18,7 @@ use baricord_core::progress::Station;
 use baricord_core::reasoning::Ranked;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::road_coach::Leg;
 use serde_json::json;
 use uuid::Uuid;
 
@@ -64,6 +65,8 @@ pub struct PlanStep {
     pub meanings: Vec<String>,
     /// What is looked at for little while it is open.
     pub looks: Vec<String>,
+    /// Where it is recorded: the runs to drive.
+    pub runs: Vec<String>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -135,6 +138,7 @@ fn plan(k: &Known) -> Vec<PlanStep> {
                 minutes: format!("{:.0}", s.minutes),
                 cost: money(s.cost),
                 is_repair: test.is_none(),
+                runs: a.next.iter().filter(|n| Some(n.test.as_str()) == test).flat_map(|n| &n.runs).map(Leg::words).collect(),
                 meanings,
                 looks: s.fault.as_deref().map_or(vec![], |f| looks_at_repair(k, f, at)),
             }
