@@ -156,20 +156,12 @@ fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
 
 fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
     let (t, was) = (k.test(id)?, builtin().test(id)?);
-    let mut needs = vec![];
-    for (needed, words) in
-        [(t.lift, "on the lift"), (t.wheels, "wheels turn under power"), (t.off, "something must come off first")]
-    {
-        if needed {
-            needs.push(words);
-        }
-    }
     Some(TestView {
         id: t.id.clone(),
         ask: t.ask.clone(),
         how: t.how.clone(),
         minutes: t.minutes.to_string(),
-        needs: if needs.is_empty() { "on the ground or the road".into() } else { needs.join(", ") },
+        needs: t.posture().join(", "),
         outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
         of_all: of_all_told(t),
         cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),

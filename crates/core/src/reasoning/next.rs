@@ -131,22 +131,36 @@ pub(crate) fn shaft_off(case: &Case, k: &Knowledge, at: &Place) -> Option<(Befor
     Some((Before::Off(shaft), k.weights.time.shaft_minutes))
 }
 
-/// The driven half shafts coming off, unless they are off.
-fn half_shafts_off(case: &Case, k: &Knowledge) -> Option<(Before, f64)> {
+/// Whether a driven half shaft is still in.
+fn half_shafts_are_in(case: &Case) -> bool {
     let v = &case.vehicle;
     let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
-    let off = |p: Place| case.state.as_ref().is_some_and(|s| s.is_off(&p));
-    let all = v.places().into_iter().filter(driven).all(off);
-    (!all).then(|| (Before::Off("half-shafts".into()), k.weights.time.half_shafts_minutes))
+    v.places().iter().filter(|p| driven(p)).any(|p| !case.state.as_ref().is_some_and(|s| s.is_off(p)))
 }
 
-/// What a test takes off as a part of it: the shaft, or the half shafts.
+/// Of a test that opens something at least this share of its minutes is its own, whatever a workshop says it takes.
+const OWN: f64 = 0.2;
+
+/// Of the minutes of a test, those for what it takes off: the shaft, or the half shafts.
+fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
+    let time = &k.weights.time;
+    let usual = match at {
+        _ if t.opens.is_empty() => 0.0,
+        Some(p) if p.is_of_shaft() => time.shaft_minutes,
+        _ => time.half_shafts_minutes,
+    };
+    usual.min((1.0 - OWN) * t.minutes)
+}
+
+/// What a test takes off as a part of it, unless it is off.
 fn teardown(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Option<(Before, f64)> {
-    match at.filter(|p| p.is_of_shaft()) {
+    let minutes = teardown_minutes(k, t, at);
+    let what = match at.filter(|p| p.is_of_shaft()) {
         _ if t.opens.is_empty() => None,
-        Some(p) => shaft_off(case, k, p),
-        None => half_shafts_off(case, k),
-    }
+        Some(p) => shaft_off(case, k, p).map(|b| b.0),
+        None => half_shafts_are_in(case).then(|| Before::Off("half-shafts".into())),
+    };
+    what.map(|b| (b, minutes))
 }
 
 pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Preparations {
@@ -167,12 +181,7 @@ pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -
 
 /// Minutes of a test alone: what it takes off is a preparation that others share.
 pub(crate) fn own_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    let time = &k.weights.time;
-    match at {
-        _ if t.opens.is_empty() => t.minutes,
-        Some(p) if p.is_of_shaft() => t.minutes - time.shaft_minutes,
-        _ => t.minutes - time.half_shafts_minutes,
-    }
+    t.minutes - teardown_minutes(k, t, at)
 }
 
 /// Minutes of a test as the vehicle stands.
@@ -383,6 +392,25 @@ mod tests {
             super::minutes(&c, builtin(), builtin().test("neutral-coast").unwrap(), None)
         };
         assert_eq!((coast(json!([])), coast(json!(["prop.rear"]))), (3.0, 9.0));
+    }
+
+    #[test]
+    fn a_workshop_that_is_quicker_than_a_teardown_still_has_minutes_of_its_own() {
+        let mut house = knowledge::House::default();
+        house.tests.insert("joint-swing".into(), 12.0);
+        house.tests.insert("diff-out-run".into(), 20.0);
+        let k = house.over(builtin()).unwrap();
+        for v in [rear_drive(2), four_wheel_drive()] {
+            for (off, whole) in [(json!([]), true), (json!(["prop.rear", "half.rl", "half.rr", "half.fl", "half.fr"]), false)] {
+                let c = case(v.clone(), "vibration", json!({"state": {"on": "lift", "off": off}}));
+                for (test, at) in [("joint-swing", "prop.rear.j1"), ("diff-out-run", "diff.rear")] {
+                    let t = k.test(test).unwrap();
+                    let m = super::minutes(&c, &k, t, c.vehicle.place(at).as_ref());
+                    let wanted = if whole { t.minutes } else { OWN * t.minutes };
+                    assert!((m - wanted).abs() < 1e-9, "{test} {m} {wanted}");
+                }
+            }
+        }
     }
 
     #[test]

@@ -32,7 +32,7 @@ struct Asked {
     how: String,
     minutes: String,
     settles: String,
-    reach: &'static str,
+    posture: String,
     cautions: Vec<String>,
     /// Wheels turn under power: what must be seen to first.
     acknowledge: bool,
@@ -149,7 +149,7 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         how: rule.how.clone(),
         minutes: format!("{:.0}", s.test.minutes),
         settles: format!("{:.2} of {:.1} bits", s.bits, a.open_bits),
-        reach: s.reach.words(),
+        posture: rule.posture().join(", "),
         cautions: rule
             .caution
             .iter()
