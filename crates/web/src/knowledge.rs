@@ -14,7 +14,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{
-    Fault, House, HouseFault, Knowledge, LIMITS, Mark, Says, Test, builtin, kind_of_place_words, shipped_limit,
+    Fault, House, HouseFault, Knowledge, LIMITS, OfAll, OutcomeRule, Says, Test, builtin, kind_of_place_words, shipped_limit,
 };
 
 struct FaultView {
@@ -104,24 +104,13 @@ fn felt_told(f: &Fault) -> String {
 }
 
 /// What a test says of every fault at some places.
-fn of_all_told(t: &Test) -> Vec<String> {
-    t.says
-        .iter()
-        .flat_map(|s| {
-            let told = |(outcome, mark): (&String, &Mark)| {
-                let words = t.outcome(outcome).map_or(outcome.as_str(), |o| &o.words);
-                let how = match mark {
-                    Mark::Sign(sign) if sign.starts_with('+') => "for",
-                    Mark::Sign(_) => "against",
-                    Mark::Probability(p) if t.outcome(outcome).is_some_and(|o| *p > o.base) => "for",
-                    Mark::Probability(_) => "against",
-                };
-                let which = if s.of_work.is_empty() { "every fault at" } else { "what work can cause at" };
-                format!("“{words}” speaks {how} {which} {}", places_told(&s.at))
-            };
-            s.marks.iter().map(told).collect::<Vec<_>>()
-        })
-        .collect()
+fn of_all_told(k: &Knowledge, t: &Test) -> Vec<String> {
+    let told = |(o, speaks_for, s): (&OutcomeRule, bool, &OfAll)| {
+        let how = if speaks_for { "for" } else { "against" };
+        let which = if s.of_work.is_empty() { "every fault at" } else { "what work can cause at" };
+        format!("“{}” speaks {how} {which} {}", o.words, places_told(&s.at))
+    };
+    k.of_all(t).into_iter().map(told).collect()
 }
 
 fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
@@ -163,7 +152,7 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
         minutes: t.minutes.to_string(),
         needs: t.posture().join(", "),
         outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
-        of_all: of_all_told(t),
+        of_all: of_all_told(k, t),
         cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
         changed: if t.minutes == was.minutes {
             String::new()

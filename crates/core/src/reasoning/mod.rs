@@ -31,7 +31,7 @@ use knowledge::Knowledge;
 use serde::Serialize;
 
 /// One thing that moved a cause.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Because {
     /// In the mechanic's words.
     pub evidence: String,
@@ -40,7 +40,7 @@ pub struct Because {
 }
 
 /// A cause with how sure.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Ranked {
     /// The fault; `unknown` for none of these.
     pub fault: String,
@@ -83,6 +83,39 @@ pub struct SymptomAnswer {
     pub ruled_out: Vec<RuledOut>,
     /// What is left open, in bits.
     pub open_bits: f64,
+}
+
+/// From this probability on a cause is a suspect, and from this one it leads though most is open.
+const SUSPECT: f64 = 0.08;
+const LEADS: f64 = 0.25;
+
+/// How far the search for a cause is.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Stands<'a> {
+    /// This one is sure enough to act on.
+    Sure(&'a Ranked),
+    /// So many suspects hold most of it.
+    Left(usize),
+    /// This one stands first, but most of it is open.
+    Leads(&'a Ranked),
+    /// Nothing stands out.
+    Open,
+}
+
+impl SymptomAnswer {
+    /// How far the search is, where `sure` is enough to act on.
+    pub fn stands(&self, sure: f64) -> Stands<'_> {
+        let named = || self.ranked.iter().filter(|r| r.fault != "unknown");
+        let suspects = named().filter(|r| r.p >= SUSPECT);
+        // Few that hold less than half of it are not what is left.
+        let most = suspects.clone().map(|r| r.p).sum::<f64>() >= 0.5;
+        match named().next() {
+            Some(r) if r.p >= sure => Stands::Sure(r),
+            _ if most => Stands::Left(suspects.count()),
+            Some(r) if r.p >= LEADS => Stands::Leads(r),
+            _ => Stands::Open,
+        }
+    }
 }
 
 /// A case's answer.
@@ -354,6 +387,25 @@ mod tests {
         let (original, copy) = (with(json!("original")), with(json!("copy")));
         assert!(p(&original, "inner-joint-worn", "half.fr.inner") > 5.0 * p(&original, "inner-joint-worn", "half.fl.inner"));
         assert!(p(&copy, "inner-joint-worn", "half.fl.inner") > 2.0 * p(&original, "inner-joint-worn", "half.fl.inner"));
+    }
+
+    #[test]
+    fn few_that_hold_less_than_half_are_not_what_is_left() {
+        let mut d = diagnose(&case(rear_drive(1), "clunk", json!({})), builtin(), None);
+        let mut stands = |p: &[f64]| {
+            let a = &mut d.symptoms[0];
+            a.ranked.retain(|r| r.fault != "unknown");
+            a.ranked.truncate(p.len());
+            a.ranked.iter_mut().zip(p).for_each(|(r, p)| r.p = *p);
+            format!("{:?}", a.stands(0.8)).split(['(', ' ']).next().unwrap().to_string() + &p.len().to_string()
+        };
+        assert_eq!(stands(&[0.85, 0.1, 0.01, 0.01, 0.01]), "Sure5");
+        assert_eq!(stands(&[0.4, 0.3, 0.1, 0.05]), "Left4");
+        assert_eq!(stands(&[0.3, 0.1, 0.07]), "Leads3");
+        assert_eq!(stands(&[0.12, 0.12]), "Open2");
+        d.symptoms[0].ranked.truncate(2);
+        d.symptoms[0].ranked.iter_mut().for_each(|r| r.p = 0.3);
+        assert_eq!(d.symptoms[0].stands(0.8), Stands::Left(2));
     }
 
     #[test]

@@ -83,14 +83,13 @@ pub fn falls_and_rises(k: &Known, p: &[f64], row: &[f64]) -> String {
     let all = hypotheses(&case.vehicle, kb);
     let m = moved(p, row);
     let name = |i: usize| cause_words(kb, case, &all[i].fault, &all[i].at, all[i].gear.as_deref());
-    let from = p[m.now.0];
-    told_change((m.gain > 0.05).then(|| (name(m.rises.0), m.rises.1)), (from - m.now.1 > 0.04).then_some((from, m.now.1)))
+    told_change(m.gain, || name(m.rises.0), m.rises.1, (p[m.now.0], m.now.1))
 }
 
 /// A rise and a fall in words.
-fn told_change(rises: Option<(String, f64)>, falls: Option<(f64, f64)>) -> String {
-    let rises = rises.map(|(name, to)| format!("{name} rises to {:.0} %", to * 100.0));
-    let falls = falls.map(|(from, to)| format!("the first falls from {:.0} to {:.0} %", from * 100.0, to * 100.0));
+fn told_change(gain: f64, name: impl Fn() -> String, to: f64, (from, then): (f64, f64)) -> String {
+    let rises = (gain > 0.05).then(|| format!("{} rises to {:.0} %", name(), to * 100.0));
+    let falls = (from - then > 0.04).then(|| format!("the first falls from {:.0} to {:.0} %", from * 100.0, then * 100.0));
     match (rises, falls) {
         (Some(r), Some(f)) => format!("{r}; {f}"),
         (Some(one), None) | (None, Some(one)) => one,
@@ -115,9 +114,8 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                 .iter()
                 .filter_map(|o| {
                     let rule = t.outcome(&o.outcome)?;
-                    let falls = first.filter(|f| f.p - o.first_then > 0.04).map(|f| (f.p, o.first_then));
-                    let rises = (o.gain > 0.05).then(|| (cause_words(kb, case, &o.rises, &o.rises_at, None), o.rises_to));
-                    let then = told_change(rises, falls);
+                    let name = || cause_words(kb, case, &o.rises, &o.rises_at, None);
+                    let then = told_change(o.gain, name, o.rises_to, (first.map_or(0.0, |f| f.p), o.first_then));
                     Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
                 })
                 .collect();

@@ -15,9 +15,9 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::Ranked;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::reasoning::{Ranked, Stands};
 use baricord_core::road_coach::Leg;
 use serde_json::json;
 use uuid::Uuid;
@@ -221,21 +221,15 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.sentence = "No symptom yet: begin with the driver's words.".into();
         return Ok(page);
     };
-    let suspects: Vec<f64> = a.ranked.iter().filter(|r| r.fault != "unknown" && r.p >= 0.08).map(|r| r.p).collect();
-    // Few that hold less than half of it are not what is left.
-    let left = if suspects.iter().sum::<f64>() < 0.5 { 0 } else { suspects.len() };
-    let first = a.ranked.iter().find(|r| r.fault != "unknown");
-    page.sentence = match (left, first) {
-        (_, Some(r)) if r.p >= sure => {
-            format!("{} is sure enough to act on.", cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()))
+    let named = |r: &Ranked| cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref());
+    page.sentence = match a.stands(sure) {
+        Stands::Sure(r) => format!("{} is sure enough to act on.", named(r)),
+        Stands::Left(1) => "One suspect is left, not sure enough yet.".into(),
+        Stands::Left(n) => format!("{n} suspects are left; these tests part them for the least time."),
+        Stands::Leads(r) => {
+            format!("{} stands first, but most of it is open: these tests part it for the least time.", named(r))
         }
-        (0, Some(r)) if r.p >= 0.25 => {
-            let words = cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref());
-            format!("{words} stands first, but most of it is open: these tests part it for the least time.")
-        }
-        (0, _) => "Nothing stands out yet: the cheapest tests first.".into(),
-        (1, _) => "One suspect is left, not sure enough yet.".into(),
-        (n, _) => format!("{n} suspects are left; these tests part them for the least time."),
+        Stands::Open => "Nothing stands out yet: the cheapest tests first.".into(),
     };
     if let Some(r) = case.cured_by(&a.id) {
         let what = cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());

@@ -180,7 +180,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
             Some((ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref()), words, note))
         })
         .collect();
-    let up = case.state.as_ref().and_then(|s| s.on.as_deref()) == Some("lift");
+    let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let symptom = k.symptom.as_deref().unwrap_or_default();
     let (heat, warm) = warmth::now(case);
     let stops = match symptom {
@@ -208,11 +208,12 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     // The one that is asked, then what comes after it.
     let held = stops.iter().skip(now).take(1).chain(stops.iter().take(now)).chain(stops.iter().skip(now + 1)).take(HELD);
     let p = baricord_core::reasoning::beliefs(case, kb, symptom, k.analysis.as_ref());
+    let off: Vec<_> = removable(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
     Ok(LiftPage {
         asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
         most: super::pinned::MOST,
-        off_now: removable(case, kb).into_iter().filter(|o| o.1).map(|o| o.0.words).collect::<Vec<_>>().join(", "),
-        off: removable(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect(),
+        off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
+        off,
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + stops.len(),

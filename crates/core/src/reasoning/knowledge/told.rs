@@ -1,6 +1,6 @@
 //! The knowledge told to a mechanic: what speaks for a fault and what against it.
 
-use super::{Fault, Knowledge};
+use super::{Fault, Knowledge, OfAll, OutcomeRule, Test};
 
 /// How an outcome bears on a fault.
 #[derive(Clone, Debug, PartialEq)]
@@ -37,6 +37,17 @@ impl Says {
 const WORTH_A_LINE: f64 = 1.25;
 
 impl Knowledge {
+    /// What a test says of every fault at some places: the outcome, whether it speaks for them, and of which.
+    pub fn of_all<'a>(&self, t: &'a Test) -> Vec<(&'a OutcomeRule, bool, &'a OfAll)> {
+        let told = |s: &'a OfAll| {
+            s.marks.iter().filter_map(move |(name, mark)| {
+                let o = t.outcome(name)?;
+                Some((o, self.probability(mark)? > o.base, s))
+            })
+        };
+        t.says.iter().flat_map(told).collect()
+    }
+
     /// What speaks for a fault and what against it, the strongest first.
     pub fn told(&self, f: &Fault) -> (Vec<Says>, Vec<Says>) {
         let mut all: Vec<Says> = vec![];
