@@ -143,6 +143,9 @@ pub struct RecordingSpec {
     /// Where the sensor was.
     #[serde(default)]
     pub place: Option<String>,
+    /// What recorded it, where that is known: [`SIMULATED_RECORDER`] stands in for a real one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub recorder: Option<String>,
     /// How its table is written, where that was said and is not to be guessed.
     #[serde(default)]
     pub csv: Option<CsvWriting>,
@@ -178,7 +181,18 @@ impl Case {
     }
 }
 
+/// The recorder of a run that no vehicle has driven.
+pub const SIMULATED_RECORDER: &str = "stand-in";
+
 impl RecordingSpec {
+    /// Whether the simulated recorder made it.
+    pub fn is_simulated(&self) -> bool {
+        self.recorder.as_deref() == Some(SIMULATED_RECORDER)
+    }
+    /// The run as it is named in a sentence: no simulated one passes for a real one.
+    pub fn words(&self) -> String {
+        if self.is_simulated() { format!("simulated run {}", self.id) } else { format!("run {}", self.id) }
+    }
     /// Whether it was made after the repair.
     pub fn is_after(&self) -> bool {
         self.phase.as_deref() == Some("after")
@@ -257,6 +271,22 @@ impl State {
     }
 }
 
+/// Refuses text that cannot be kept: a NUL, in a value or a key, at any depth.
+fn check_text(doc: &Value) -> Result<(), Problem> {
+    let bad = || Problem::new("nul", "a text holds the character NUL, which is no text");
+    match doc {
+        Value::String(s) if s.contains('\0') => Err(bad()),
+        Value::Array(all) => all.iter().enumerate().try_for_each(|(i, v)| check_text(v).map_err(|p| p.under(&format!("[{i}]")))),
+        Value::Object(map) => map.iter().try_for_each(|(key, v)| {
+            if key.contains('\0') {
+                return Err(bad());
+            }
+            check_text(v).map_err(|p| p.under(key))
+        }),
+        _ => Ok(()),
+    }
+}
+
 /// A case.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Case {
@@ -295,6 +325,9 @@ pub struct Case {
     /// How the vehicle stands.
     #[serde(default)]
     pub state: Option<State>,
+    /// A made-up case: only here do runs of the simulated recorder count.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub demo: bool,
     /// It was said that it is not to be driven: no drive is proposed.
     #[serde(skip)]
     pub grounded: bool,
@@ -306,6 +339,7 @@ impl Case {
         if !doc.is_object() {
             return Err(Problem::new("not-a-case", "a case file is one JSON object"));
         }
+        check_text(doc)?;
         match doc.get("format").and_then(Value::as_str) {
             Some(FORMAT) => {}
             Some(other) => {
@@ -325,17 +359,43 @@ impl Case {
             }
         }
         let mut case: Case = read_json(doc)?;
+        case.check_bounds()?;
         case.grounded = crate::release::statement(doc).is_some_and(|s| s.drive == crate::release::Drive::No);
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
-        let unique = |what: &str, ids: Vec<&str>| match ids.iter().enumerate().find(|(i, id)| ids[..*i].contains(id)) {
-            Some((i, id)) => {
-                Err(Problem::new("duplicate", format!("{what} {id} is there twice")).field(format!("{what}[{i}].id")))
-            }
-            None => Ok(()),
-        };
+        let mut seen = std::collections::HashSet::new();
+        let mut unique =
+            |what: &str, ids: Vec<&str>| match ids.iter().enumerate().find(|(_, id)| !seen.insert(format!("{what} {id}"))) {
+                Some((i, id)) => {
+                    Err(Problem::new("duplicate", format!("{what} {id} is there twice")).field(format!("{what}[{i}].id")))
+                }
+                None => Ok(()),
+            };
         unique("symptoms", case.symptoms.iter().map(|s| s.id.as_str()).collect())?;
         unique("recordings", case.recordings.iter().map(|s| s.id.as_str()).collect())?;
         Ok(case)
+    }
+
+    /// Whether a recording counts: runs of the simulated recorder do in demo cases only.
+    pub fn is_weighed(&self, recording: &RecordingSpec) -> bool {
+        self.demo || !recording.is_simulated()
+    }
+
+    /// Lists have an end: what is longer is no case.
+    fn check_bounds(&self) -> Result<(), Problem> {
+        let lists = [
+            ("history", self.history.len(), 1_000),
+            ("symptoms", self.symptoms.len(), 100),
+            ("observations", self.observations.len(), 20_000),
+            ("recordings", self.recordings.len(), 1_000),
+            ("measurements", self.measurements.len(), 5_000),
+            ("repairs", self.repairs.len(), 1_000),
+        ];
+        match lists.into_iter().find(|(_, n, most)| n > most) {
+            None => Ok(()),
+            Some((list, n, most)) => {
+                Err(Problem::new("too-many", format!("{list} holds {n} entries; up to {most} are read")).field(list))
+            }
+        }
     }
 
     /// An empty case for a vehicle.
@@ -410,6 +470,55 @@ mod tests {
         assert_eq!(p.field.as_deref(), Some("symptoms[0]"));
         d["symptoms"] = serde_json::json!([{"id": "S1", "kind": "clunk"}, {"id": "S1", "kind": "leak"}]);
         assert_eq!(Case::from_json(&d).unwrap_err().field.as_deref(), Some("symptoms[1].id"));
+    }
+
+    #[test]
+    fn text_with_a_nul_is_refused_by_its_path() {
+        for (put, path) in
+            [("/title", "title"), ("/vehicle/name", "vehicle.name"), ("/history", "history[1]"), ("/extra", "extra.deep")]
+        {
+            let mut d = doc();
+            d["extra"] = serde_json::json!({"deep": "fine"});
+            match put {
+                "/history" => d["history"] = serde_json::json!(["lowered", "a\u{0}b"]),
+                "/extra" => d["extra"]["deep"] = "\u{0}".into(),
+                _ => *d.pointer_mut(put).unwrap() = "a\u{0}".into(),
+            }
+            let p = Case::from_json(&d).unwrap_err();
+            assert_eq!((p.code.as_str(), p.field.as_deref()), ("nul", Some(path)));
+        }
+        let mut d = doc();
+        d["x"] = serde_json::json!({"a\u{0}": 1});
+        assert_eq!(Case::from_json(&d).unwrap_err().code, "nul");
+    }
+
+    #[test]
+    fn long_lists_are_refused_and_many_ids_are_compared_quickly() {
+        let mut d = doc();
+        d["history"] = vec!["lowered"; 1_001].into();
+        assert_eq!(Case::from_json(&d).unwrap_err().field.as_deref(), Some("history"));
+        let mut d = doc();
+        let ids = |n: usize| -> Value { (0..n).map(|i| serde_json::json!({"id": format!("R{i}"), "file": "x"})).collect() };
+        d["recordings"] = ids(1_000);
+        assert_eq!(Case::from_json(&d).unwrap().recordings.len(), 1_000);
+        d["recordings"] = ids(1_001);
+        assert_eq!(Case::from_json(&d).unwrap_err().code, "too-many");
+        d["recordings"] = serde_json::json!([{"id": "S1"}, {"id": "R2"}]);
+        d["symptoms"] = serde_json::json!([{"id": "S1", "kind": "clunk"}]);
+        assert!(Case::from_json(&d).is_ok(), "the same id in two lists is none twice");
+    }
+
+    #[test]
+    fn a_simulated_run_counts_in_a_demo_case_only() {
+        let mut d = doc();
+        d["recordings"] = serde_json::json!([{"id": "R1", "file": "x", "recorder": "stand-in"}, {"id": "R2", "file": "y"}]);
+        let weighed = |d: &Value| {
+            let c = Case::from_json(d).unwrap();
+            c.recordings.iter().filter(|r| c.is_weighed(r)).map(|r| r.id.clone()).collect::<Vec<_>>()
+        };
+        assert_eq!(weighed(&d), ["R2"]);
+        d["demo"] = true.into();
+        assert_eq!(weighed(&d), ["R1", "R2"]);
     }
 
     #[test]

@@ -4,7 +4,7 @@
 //! A module is a trade of the job: [`vehicle`] knows layout, places and speeds; [`orders`] the ladder
 //! of orders; [`signal`] samples and spectra; [`analysis`] what a recording says; [`angles`],
 //! [`runout`], [`bearing`], [`shaft`] what is measured under the vehicle; [`reasoning`] weighs it
-//! all; [`verify`] holds after against before. [`calc`] is one face for all single calculations.
+//! all; [`verify`] holds after against before. [`permission`] says who may do what; [`entries`] reads lists of a document entry by entry. [`calc`] is one face for all single calculations.
 
 pub mod analysis;
 pub mod angles;
@@ -12,12 +12,14 @@ pub mod bearing;
 pub mod calc;
 pub mod case;
 pub mod elimination;
+pub mod entries;
 pub mod instrument;
 pub mod intake;
 pub mod life;
 pub mod lift_walk;
 pub mod listening;
 pub mod orders;
+pub mod permission;
 pub mod problem;
 pub mod progress;
 pub mod reasoning;

@@ -1,6 +1,7 @@
 //! The loudest station: a level at each place that was listened at, and sounds of two places compared without knowing
 //! which is which.
 
+use crate::entries::read_entries;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -74,7 +75,7 @@ pub struct Compared {
 
 /// What was heard, the latest level at each place in the unit used last; places in their order.
 pub fn heard(document: &Value) -> Vec<Heard> {
-    let all: Vec<Heard> = serde_json::from_value(document["listened"].clone()).unwrap_or_default();
+    let all: Vec<Heard> = read_entries(document, "listened").into_iter().map(|h| h.1).collect();
     let Some(unit) = all.last().map(|h| h.unit) else { return vec![] };
     let mut out: Vec<Heard> = vec![];
     for h in all.into_iter().filter(|h| h.unit == unit) {
@@ -88,7 +89,7 @@ pub fn heard(document: &Value) -> Vec<Heard> {
 
 /// What was compared.
 pub fn compared(document: &Value) -> Vec<Compared> {
-    serde_json::from_value(document["compared"].clone()).unwrap_or_default()
+    read_entries(document, "compared").into_iter().map(|c| c.1).collect()
 }
 
 /// The next two sounds, each with its place, that a person should compare: of places that they have not compared yet.

@@ -75,6 +75,13 @@ impl Waiting {
     }
 }
 
+/// Whether every symptom's cure was compared: a run after held against the run before, and found cured. What was
+/// closed without that was closed by ear.
+pub fn is_proved(case: &Case, proof: Option<&Verification>) -> bool {
+    let cured = |id: &str| proof.is_some_and(|p| p.symptoms.iter().any(|s| s.id == id && s.verdict == Verdict::Cured));
+    !case.symptoms.is_empty() && case.symptoms.iter().all(|s| case.cured_by(&s.id).is_some() && cured(&s.id))
+}
+
 /// What a case waits for next.
 pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
     let at = |station, words: &str| Waiting { station, words: words.into() };
@@ -86,7 +93,8 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
         match last.result.as_deref() {
             Some("cured") => {
                 return match case.symptoms.iter().find(|s| case.cured_by(&s.id).is_none()) {
-                    None => at(Station::Done, "cured and proved; hand it back"),
+                    None if is_proved(case, proof) => at(Station::Done, "cured and proved; hand it back"),
+                    None => at(Station::Done, "closed by ear; hand it back"),
                     Some(s) => Waiting { station: Station::Decide, words: format!("{} is still open", s.id) },
                 };
             }
@@ -97,7 +105,7 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
     }
     if let Some(r) = open {
         // The run after is judged for every symptom that it can be held against.
-        let after = case.recordings.iter().any(|r| r.is_after());
+        let after = case.recordings.iter().any(|r| r.is_after() && case.is_weighed(r));
         let judged = proof.is_some_and(|p| p.symptoms.iter().any(|s| s.verdict != Verdict::NotComparable));
         return match (after, r.result.as_deref()) {
             (true, _) if judged => at(Station::Prove, "the verdict: keep it or go back"),

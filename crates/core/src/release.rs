@@ -1,5 +1,6 @@
 //! Whether the vehicle may be driven, and what was found on the way: both beside the search for the cause.
 
+use crate::entries::read_entries;
 use crate::problem::Problem;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -73,10 +74,30 @@ impl Statement {
     }
 }
 
-/// What a case's document says now on driving.
+/// What a case's document says now on driving: its last statement. One that cannot be read, or that lacks
+/// its reason or limit, grounds the vehicle until somebody says again.
 pub fn statement(document: &Value) -> Option<Statement> {
-    let last = document["safety"].as_array()?.last()?;
-    serde_json::from_value(last.clone()).ok()
+    let last = match document.get("safety")? {
+        Value::Null => return None,
+        Value::Array(all) => all.last()?,
+        other => other,
+    };
+    let read = serde_json::from_value::<Statement>(last.clone()).ok().filter(|s| s.check().is_ok());
+    Some(read.unwrap_or_else(|| Statement {
+        drive: Drive::No,
+        reason: "the last statement on driving cannot be read: say again whether it may be driven".into(),
+        km: None,
+        kmh: None,
+        by: "Baricord".into(),
+    }))
+}
+
+/// Refuses what would send the vehicle onto the road while it must not be driven.
+pub fn check_drive(case: &crate::case::Case) -> Result<(), Problem> {
+    match case.grounded {
+        false => Ok(()),
+        true => Err(Problem::new("grounded", "this vehicle is not to be driven: say first that it may").field("safety")),
+    }
 }
 
 /// Something found on the way: no cause of what is traced.
@@ -95,9 +116,9 @@ pub struct Found {
     pub settled: bool,
 }
 
-/// What was found on the way, oldest first.
-pub fn found(document: &Value) -> Vec<Found> {
-    serde_json::from_value(document["found"].clone()).unwrap_or_default()
+/// What was found on the way, oldest first, each with its place in the list.
+pub fn found(document: &Value) -> Vec<(usize, Found)> {
+    read_entries(document, "found")
 }
 
 #[cfg(test)]
@@ -120,6 +141,30 @@ mod tests {
     }
 
     #[test]
+    fn what_cannot_be_read_grounds_the_vehicle() {
+        let fine = json!({"drive": "yes", "reason": "joint renewed", "by": "Maren"});
+        assert_eq!(statement(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Drive::Yes);
+        for last in [
+            json!({"drive": "maybe", "reason": "x", "by": "A"}),
+            json!({"drive": "yes"}),
+            json!({"drive": "yes", "reason": "x"}),
+            json!({"drive": "limited", "reason": "x", "by": "A"}),
+            json!({"drive": "limited", "reason": "x", "by": "A", "km": -1}),
+            json!({"drive": "yes", "reason": "x", "by": "A", "km": "far"}),
+            json!("yes"),
+            json!(null),
+        ] {
+            let s = statement(&json!({"safety": [fine, last]})).unwrap();
+            assert_eq!((s.drive, s.by.as_str()), (Drive::No, "Baricord"), "{last}");
+        }
+        for whole in [json!("yes"), json!({"drive": "yes"}), json!(1)] {
+            assert_eq!(statement(&json!({"safety": whole})).unwrap().drive, Drive::No);
+        }
+        assert_eq!(statement(&json!({"safety": []})), None);
+        assert_eq!(statement(&json!({"safety": null})), None);
+    }
+
+    #[test]
     fn a_statement_without_reason_or_limit_is_none() {
         let s = |drive, reason: &str, km| Statement { drive, reason: reason.into(), km, kmh: None, by: "Maren".into() };
         assert_eq!(s(Drive::No, " ", None).check().unwrap_err().field.as_deref(), Some("reason"));
@@ -131,6 +176,6 @@ mod tests {
     #[test]
     fn what_was_found_is_read_and_written_back() {
         let f = Found { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
-        assert_eq!(found(&json!({"found": [f]})), [f]);
+        assert_eq!(found(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
     }
 }

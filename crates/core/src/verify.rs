@@ -241,7 +241,7 @@ fn common_at(before: &[LevelBin], after: &[LevelBin], peak: f64) -> Option<([f64
 /// Holds after against before. `analysis` is what the tracked recordings say.
 pub fn verify(case: &Case, tracked: &[Outcome], analysis: &Analysis) -> Verification {
     let mut out = Verification::default();
-    let good: Vec<&Tracked> = tracked.iter().filter_map(|t| t.as_ref().ok()).collect();
+    let good: Vec<&Tracked> = tracked.iter().filter_map(|t| t.as_ref().ok()).filter(|t| case.is_weighed(&t.spec)).collect();
     for s in &case.symptoms {
         let of = |t: &&&Tracked| Case::concerns(t.spec.symptom.as_deref(), &s.id);
         let before: Vec<&&Tracked> = good.iter().filter(of).filter(|t| !t.spec.is_after()).collect();

@@ -1,6 +1,7 @@
 //! Feel is voted blind: two people answer one question before either sees the other's answer. Alike, it counts as
 //! observed; where they differ both answers are shown, and one of them decides or both feel anew.
 
+use crate::entries::read_entries;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -40,7 +41,7 @@ pub struct Vote {
 
 /// The votes of a case's document.
 pub fn votes(document: &Value) -> Vec<Vote> {
-    serde_json::from_value(document["votes"].clone()).unwrap_or_default()
+    read_entries(document, "votes").into_iter().map(|v| v.1).collect()
 }
 
 /// How a question stands.
@@ -155,6 +156,7 @@ mod tests {
         assert_eq!(d["votes"][0]["at"], "prop.rear.j1");
         assert_eq!(votes(&d), v);
         assert!(votes(&serde_json::json!({"votes": "nonsense"})).is_empty());
+        assert_eq!(votes(&serde_json::json!({"votes": [{"test": 1}, v[0], 7]})), v);
     }
 
     proptest! {

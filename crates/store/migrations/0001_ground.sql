@@ -2,7 +2,9 @@
 -- no table; row-level security keeps workshops apart even when a query forgets.
 
 DO $$ BEGIN
-  CREATE ROLE baricord_app LOGIN NOSUPERUSER NOBYPASSRLS;
+  IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'baricord_app') THEN
+    CREATE ROLE baricord_app LOGIN NOSUPERUSER NOBYPASSRLS;
+  END IF;
 EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL;
 END $$;
 

@@ -88,6 +88,22 @@ impl Scope {
         Ok(id)
     }
 
+    /// The id of a run that comes into a case: R1, R2 … never one that the case has had before, also when that
+    /// run was taken back: its samples and its file are another's.
+    pub async fn new_run_id(&mut self, id: Uuid) -> Result<String, StoreError> {
+        let c = self.fetch(id, "FOR UPDATE").await?;
+        let taken = c.case.recordings.iter().filter_map(|r| r.id.strip_prefix('R')?.parse::<i32>().ok()).max().unwrap_or(0);
+        let n: i32 = sqlx::query_scalar(
+            "UPDATE case_file SET last_run = greatest(last_run, $3) + 1 WHERE id = $1 AND workshop_id = $2 RETURNING last_run",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(taken.min(i32::MAX - 1))
+        .fetch_one(&mut *self.tx)
+        .await?;
+        Ok(format!("R{n}"))
+    }
+
     async fn keep_step(
         &mut self,
         id: Uuid,
@@ -283,9 +299,11 @@ impl Scope {
         Ok(sqlx::query_as(
             "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
              FROM case_file WHERE workshop_id = $1 AND (cardinality($3::text[]) = 0 OR concat_ws(' ', title, vehicle, waits_words,
-               jsonb_path_query_array(document::jsonb, '$.symptoms[*].words')::text,
-               jsonb_path_query_array(document::jsonb, '$.attempts[*].what')::text,
-               replace(jsonb_path_query_array(document::jsonb, '$.repairs[*].fault')::text, '-', ' ')) ILIKE ANY ($3)) ORDER BY updated_at DESC LIMIT $2",
+               -- A document with an escaped NUL is no jsonb: it is found by its title and vehicle.
+               CASE WHEN strpos(document, '\\u0000') = 0 THEN concat_ws(' ',
+                 jsonb_path_query_array(document::jsonb, '$.symptoms[*].words')::text,
+                 jsonb_path_query_array(document::jsonb, '$.attempts[*].what')::text,
+                 replace(jsonb_path_query_array(document::jsonb, '$.repairs[*].fault')::text, '-', ' ')) END) ILIKE ANY ($3)) ORDER BY updated_at DESC LIMIT $2",
         )
         .bind(self.workshop())
         .bind(most)

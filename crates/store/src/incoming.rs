@@ -217,6 +217,8 @@ impl Scope {
     /// Makes a file on its way in one of the case's.
     pub async fn keep_incoming(&mut self, case: Uuid, id: Uuid, name: &str) -> Result<(), StoreError> {
         self.incoming(case, id).await?;
+        // Two gigabytes take their time.
+        sqlx::query("SET LOCAL statement_timeout = '15min'").execute(&mut *self.tx).await?;
         sqlx::query(
             "INSERT INTO case_blob (workshop_id, case_id, name, piece, data)
              SELECT workshop_id, $2, $3, piece, data FROM incoming_piece WHERE incoming_id = $1 AND workshop_id = $4",

@@ -46,6 +46,8 @@ pub struct Claim {
     pub case: Uuid,
     /// The drive that is to go on; an analysis where there is none.
     pub drive: Option<Uuid>,
+    /// Of this claim alone: when another worker has taken the job since, nothing of this one is kept.
+    pub lease: Uuid,
 }
 
 impl Scope {
@@ -82,6 +84,19 @@ impl Scope {
         .await?)
     }
 
+    /// Holds a claim until this transaction ends, its heartbeat going on; refused when another worker has taken
+    /// the job since.
+    pub async fn hold(&mut self, c: &Claim) -> Result<(), StoreError> {
+        let held: Option<Uuid> =
+            sqlx::query_scalar("SELECT id FROM job WHERE id = $1 AND workshop_id = $2 AND lease = $3 FOR KEY SHARE")
+                .bind(c.id)
+                .bind(self.workshop())
+                .bind(c.lease)
+                .fetch_optional(&mut *self.tx)
+                .await?;
+        held.map(|_| ()).ok_or(StoreError::LeaseLost)
+    }
+
     /// Asks the open analyses of a case to stop.
     pub async fn cancel_jobs(&mut self, case: Uuid) -> Result<(), StoreError> {
         sqlx::query(
@@ -99,37 +114,39 @@ impl Scope {
 impl Store {
     /// Takes the next job.
     pub async fn claim_job(&self) -> Result<Option<Claim>, StoreError> {
-        let row: Option<(Uuid, Uuid, Uuid, Option<Uuid>)> =
-            sqlx::query_as("SELECT job_id, job_workshop, job_case, job_drive FROM claim_job()")
+        let row: Option<(Uuid, Uuid, Uuid, Option<Uuid>, Uuid)> =
+            sqlx::query_as("SELECT job_id, job_workshop, job_case, job_drive, job_lease FROM claim_job()")
                 .fetch_optional(self.pool())
                 .await?;
-        Ok(row.map(|(id, workshop, case, drive)| Claim { id, workshop, case, drive }))
+        Ok(row.map(|(id, workshop, case, drive, lease)| Claim { id, workshop, case, drive, lease }))
     }
 
     /// Says how far a job is; false when it should stop.
     pub async fn beat(&self, c: &Claim, progress: f32, what: &str) -> Result<bool, StoreError> {
         let mut s = self.scope(c.workshop).await?;
         let cancel: Option<bool> = sqlx::query_scalar(
-            "UPDATE job SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' RETURNING cancel",
+            "UPDATE job SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' AND lease = $5 RETURNING cancel",
         )
         .bind(progress)
         .bind(what)
         .bind(c.id)
         .bind(c.workshop)
+        .bind(c.lease)
         .fetch_optional(&mut *s.tx)
         .await?;
         s.commit().await?;
         Ok(cancel == Some(false))
     }
 
-    /// Ends a job: done, cancelled, or failed with a reason.
+    /// Ends a job: done, cancelled, or failed with a reason. What another worker has taken since stays as it is.
     pub async fn end_job(&self, c: &Claim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
         let mut s = self.scope(c.workshop).await?;
-        sqlx::query("UPDATE job SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4")
+        sqlx::query("UPDATE job SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4 AND lease = $5")
             .bind(state)
             .bind(problem)
             .bind(c.id)
             .bind(c.workshop)
+            .bind(c.lease)
             .execute(&mut *s.tx)
             .await?;
         s.commit().await

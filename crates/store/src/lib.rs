@@ -15,13 +15,16 @@ pub mod jobs;
 pub mod opinions;
 pub mod people;
 pub mod recordings;
+mod roles;
 pub mod tokens;
 pub mod vehicles;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres, Transaction};
 use std::str::FromStr;
+use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::Semaphore;
 use uuid::Uuid;
 
 pub use sqlx::Error as DatabaseError;
@@ -45,6 +48,15 @@ pub enum StoreError {
     /// The database did not answer or refused.
     #[error("the database: {0}")]
     Database(#[from] sqlx::Error),
+    /// Another worker has taken the job since.
+    #[error("another worker has taken this over")]
+    LeaseLost,
+    /// Too much is under way at once: try again in a moment.
+    #[error("busy: {0}")]
+    Busy(&'static str),
+    /// A disk is full.
+    #[error("no room: {0}")]
+    NoRoom(String),
     /// What is kept does not read.
     #[error("kept data does not read: {0}")]
     Broken(String),
@@ -53,10 +65,39 @@ pub enum StoreError {
     Problem(#[from] baricord_core::problem::Problem),
 }
 
+impl StoreError {
+    /// What the temporary folder or a file in it answered.
+    pub(crate) fn disk(what: &str, e: &std::io::Error) -> Self {
+        match e.kind() {
+            std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Self::NoRoom(format!("{what}: {e}")),
+            _ => Self::Broken(format!("{what}: {e}")),
+        }
+    }
+
+    /// Whether the same request may succeed in a moment: the database or a disk cannot serve it now.
+    pub fn is_temporary(&self) -> bool {
+        match self {
+            Self::Busy(_) | Self::NoRoom(_) => true,
+            Self::Problem(p) => p.code == "no-room",
+            Self::Database(sqlx::Error::PoolTimedOut | sqlx::Error::Io(_) | sqlx::Error::PoolClosed) => true,
+            // 08 connection, 40 rolled back by a conflict, 53 out of a resource, 57 an operator's hand or a timeout.
+            Self::Database(e) => e
+                .as_database_error()
+                .and_then(|d| d.code())
+                .is_some_and(|c| ["08", "40", "53", "57"].iter().any(|class| c.starts_with(class))),
+            _ => false,
+        }
+    }
+}
+
+/// Passwords that are hashed or checked at once: each takes a core and 19 MiB.
+const MOST_HASHES: usize = 2;
+
 /// Connections of the application's role.
 #[derive(Clone)]
 pub struct Store {
     pool: PgPool,
+    hashes: Arc<Semaphore>,
 }
 
 /// A transaction bound to one workshop.
@@ -76,17 +117,42 @@ impl Scope {
     }
 }
 
+/// Migrations whose text was mended without changing what they do: version and the SHA-384 that databases
+/// brought up to date before that carry.
+const RESTATED: [(i64, &str); 1] =
+    [(1, "45ec31cfee6538489b9948bd17298727147a008670c4acbc544512063fa4fffdcd2cdfc26d6a4f00fbcfcb20b5dbd52a")];
+
+/// Lets databases that took a migration's older text go on.
+async fn restate(pool: &PgPool) -> Result<(), StoreError> {
+    let has: bool = sqlx::query_scalar("SELECT to_regclass('_sqlx_migrations') IS NOT NULL").fetch_one(pool).await?;
+    for (version, old) in RESTATED.into_iter().filter(|_| has) {
+        let migrator = sqlx::migrate!("./migrations");
+        let now = migrator.iter().find(|m| m.version == version).map(|m| m.checksum.to_vec());
+        sqlx::query("UPDATE _sqlx_migrations SET checksum = $1 WHERE version = $2 AND checksum = decode($3, 'hex')")
+            .bind(now)
+            .bind(version)
+            .bind(old)
+            .execute(pool)
+            .await?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Connects as the application's role.
     pub async fn connect(url: &str) -> Result<Self, StoreError> {
         let options = PgConnectOptions::from_str(url)?;
+        // No statement and no forgotten transaction keeps a connection for good.
+        let options = options.options([("statement_timeout", "60s"), ("idle_in_transaction_session_timeout", "60s")]);
         let pool = PgPoolOptions::new().max_connections(16).acquire_timeout(Duration::from_secs(5)).connect_with(options).await?;
-        Ok(Self { pool })
+        Ok(Self { pool, hashes: Arc::new(Semaphore::new(MOST_HASHES)) })
     }
 
     /// Brings the database of an owner's URL up to date.
     pub async fn migrate(owner_url: &str) -> Result<(), StoreError> {
         let pool = PgPoolOptions::new().max_connections(2).acquire_timeout(Duration::from_secs(10)).connect(owner_url).await?;
+        roles::check_owner(&pool).await?;
+        restate(&pool).await?;
         sqlx::migrate!("./migrations").run(&pool).await.map_err(|e| StoreError::Broken(e.to_string()))?;
         pool.close().await;
         Ok(())

@@ -62,7 +62,7 @@ pub(crate) struct OnDisk {
 
 impl OnDisk {
     fn broken(name: &str, e: &std::io::Error) -> StoreError {
-        StoreError::Broken(format!("the temporary folder cannot take {name}: {e}"))
+        StoreError::disk(&format!("the temporary folder cannot take {name}"), e)
     }
     pub fn new(name: &str) -> Result<Self, StoreError> {
         let broken = |e: std::io::Error| Self::broken(name, &e);
@@ -247,24 +247,31 @@ impl Scope {
         Ok(Some(out))
     }
 
-    /// Keeps what the recordings of a case say.
+    /// Keeps what the recordings of a case said at a version; whether it was kept. What was read of a newer
+    /// version stays.
     pub async fn put_analysis(
         &mut self,
         case: Uuid,
+        version: i32,
         a: &Analysis,
         v: &Verification,
         maps: &[(String, String, OrderMap)],
-    ) -> Result<(), StoreError> {
-        sqlx::query(
-            "INSERT INTO case_analysis (case_id, workshop_id, result, verification) VALUES ($1, $2, $3, $4)
-             ON CONFLICT (case_id) DO UPDATE SET result = $3, verification = $4, made_at = now()",
+    ) -> Result<bool, StoreError> {
+        let kept = sqlx::query(
+            "INSERT INTO case_analysis (case_id, workshop_id, result, verification, version) VALUES ($1, $2, $3, $4, $5)
+             ON CONFLICT (case_id) DO UPDATE SET result = $3, verification = $4, version = $5, made_at = now()
+             WHERE case_analysis.version <= $5",
         )
         .bind(case)
         .bind(self.workshop())
         .bind(json(a)?)
         .bind(json(v)?)
+        .bind(version)
         .execute(&mut *self.tx)
         .await?;
+        if kept.rows_affected() == 0 {
+            return Ok(false);
+        }
         sqlx::query("DELETE FROM order_map WHERE case_id = $1 AND workshop_id = $2")
             .bind(case)
             .bind(self.workshop())
@@ -283,7 +290,7 @@ impl Scope {
             .execute(&mut *self.tx)
             .await?;
         }
-        Ok(())
+        Ok(true)
     }
 
     async fn analysis_text(&mut self, case: Uuid) -> Result<Option<(String, String)>, StoreError> {

@@ -115,7 +115,9 @@ async fn files_and_samples_come_back_bit_for_bit() {
     assert_eq!(back.channels[0].data.to_vec().unwrap(), samples.channels[0].data.to_vec().unwrap());
     assert!(s.samples(id, "R9").await.unwrap().is_none());
     let map = OrderMap { columns: 2, rows: 2, ink: vec![1, 2, 3, 255], ..OrderMap::default() };
-    s.put_analysis(id, &Analysis::default(), &Verification::default(), &[("R1".into(), "az".into(), map.clone())]).await.unwrap();
+    s.put_analysis(id, 1, &Analysis::default(), &Verification::default(), &[("R1".into(), "az".into(), map.clone())])
+        .await
+        .unwrap();
     assert_eq!(s.order_map(id, "R1", "az").await.unwrap().unwrap(), map);
     assert_eq!(s.analysis(id).await.unwrap().unwrap().0, Analysis::default());
 }
@@ -149,11 +151,11 @@ async fn a_job_is_taken_once_told_and_ended() {
 async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     let (store, w) = ground().await;
     let mut s = store.scope(w).await.unwrap();
-    s.add_person("Maren@Harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
+    store.add_person(&mut s, "Maren@Harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
     let id = s.add_case(document(), "opened", "Maren").await.unwrap();
     s.commit().await.unwrap();
     let p = store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in");
-    assert!(!p.role().may_write() && p.session_key().starts_with(b"$argon2id$"));
+    assert!(!p.role().may(baricord_core::permission::Act::Edit) && p.session_key().starts_with(b"$argon2id$"));
     assert!(!format!("{p:?}").contains("argon2"), "the hash stays out of logs");
     assert!(store.sign_in("maren@harrowmere.example", "Driveline").await.unwrap().is_none());
     assert!(store.sign_in("nobody@harrowmere.example", "driveline").await.unwrap().is_none());

@@ -3,12 +3,13 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
-use crate::stations::fields::{Fields, append};
+use crate::stations::fields::Fields;
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::post;
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::entries::append;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::release::{Drive, Found, Statement, found, statement};
@@ -40,11 +41,10 @@ impl Beside {
             said: said.map_or(String::new(), |s| format!("{}: {} ({})", s.words(), s.reason, s.by)),
             found: all
                 .iter()
-                .enumerate()
                 .filter(|(_, f)| !f.settled)
-                .map(|(i, f)| (i, f.what.clone(), f.at.as_deref().map_or(String::new(), |a| case.vehicle.place_words(a))))
+                .map(|(i, f)| (*i, f.what.clone(), f.at.as_deref().map_or(String::new(), |a| case.vehicle.place_words(a))))
                 .collect(),
-            settled: all.iter().filter(|f| f.settled).map(|f| f.what.clone()).collect(),
+            settled: all.iter().filter(|(_, f)| f.settled).map(|(_, f)| f.what.clone()).collect(),
             places: case.vehicle.places().into_iter().map(|p| (p.id, p.words)).collect(),
         }
     }
@@ -114,7 +114,7 @@ async fn settle(m: Member, Path((id, i)): Path<(Uuid, usize)>, Form(f): Form<Vec
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.edit_case(id, None, "found on the way: put right", &m.person.name, |d| {
-        match d["found"].get_mut(i) {
+        match d["found"].get_mut(i).filter(|one| one.is_object()) {
             Some(one) => one["settled"] = true.into(),
             None => return Err(Problem::new("missing", "this is not there any more")),
         }

@@ -11,6 +11,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::permission::Act;
 use baricord_core::progress::Station;
 use baricord_core::vehicle::{Vehicle, sample};
 use baricord_core::words;
@@ -49,7 +50,7 @@ fn heading(s: Station) -> &'static str {
         Station::Decide => "waits for a decision",
         Station::Repair => "waits for the repair",
         Station::Prove => "waits for proof",
-        Station::Done => "proved",
+        Station::Done => "closed",
     }
 }
 
@@ -99,7 +100,7 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
         (1, _) if !words.is_empty() => "One case speaks of it.".to_string(),
         (n, _) if !words.is_empty() => format!("{n} cases speak of it."),
         (0, _) => "No case yet.".to_string(),
-        (_, 0) => "Every case is proved.".to_string(),
+        (_, 0) => "Every case is closed.".to_string(),
         (_, 1) => "One case is open.".to_string(),
         (_, n) => format!("{n} cases are open."),
     };
@@ -107,7 +108,7 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
         theme: m.person.theme.clone(),
         person: m.person.name.clone(),
         workshop,
-        can_write: m.person.role().may_write(),
+        can_write: m.person.role().may(Act::Edit),
         empty: lines.is_empty() && words.is_empty(),
         also: words.iter().filter(|w| **w != search.q.trim().to_lowercase()).cloned().collect::<Vec<_>>().join(", "),
         search: search.q,
@@ -177,6 +178,9 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, Fail> 
     let mut s = m.scope().await?;
     let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
     document["opened"] = crate::vehicles::today().into();
+    if s.is_demo().await? {
+        document["demo"] = true.into();
+    }
     let id = s.add_case(document, "opened the case", &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))

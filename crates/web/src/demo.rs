@@ -4,6 +4,7 @@
 mod fleet;
 
 use baricord_core::case::Case;
+use baricord_core::entries::append;
 use baricord_core::life::Change;
 use baricord_core::units::Kilometres;
 use baricord_formats::{FileSource, write_csv};
@@ -24,13 +25,13 @@ fn broken(e: &dyn std::fmt::Display) -> StoreError {
 
 /// Loads the demo workshop into an empty database.
 pub async fn load(store: &Store) -> Result<(), StoreError> {
-    let id = store.add_workshop("Harrowmere fleet workshop").await?;
-    let mut s = store.scope(id).await?;
-    s.add_person(EMAIL, "Maren Holt", Role::Owner, PASSWORD).await?;
-    s.add_person("tove@harrowmere.example", "Tove Lind", Role::Mechanic, PASSWORD).await?;
-    s.add_person("look@harrowmere.example", "Harbour office", Role::Viewer, PASSWORD).await?;
+    let mut s = store.begin_workshop("Harrowmere fleet workshop", true).await?;
+    store.add_person(&mut s, EMAIL, "Maren Holt", Role::Owner, PASSWORD).await?;
+    store.add_person(&mut s, "tove@harrowmere.example", "Tove Lind", Role::Mechanic, PASSWORD).await?;
+    store.add_person(&mut s, "look@harrowmere.example", "Harbour office", Role::Viewer, PASSWORD).await?;
     for (n, c) in cases().into_iter().enumerate().rev() {
         let mut doc = Case::new_document(&format!("harrowmere-{}", n + 1), c.title, json!(c.vehicle));
+        doc["demo"] = true.into();
         for (k, v) in c.more.as_object().into_iter().flatten() {
             doc[k] = v.clone();
         }
@@ -43,7 +44,7 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
                 .await
                 .map_err(|e| broken(&e))??;
             let (name, spec) = r.spec(i);
-            super::stations::fields::append(&mut doc, "recordings", spec);
+            append(&mut doc, "recordings", spec);
             files.push((name, FileSource::from(csv.into_bytes())));
         }
         let case = s.add_case(doc, "opened the case", "Maren Holt").await?;

@@ -1,8 +1,8 @@
 //! A drive under way: reads the recorder at its pace, keeps what it measures as it comes, asks for the
 //! next leg until the coach has enough, and leaves the legs as runs of the case.
 
-use crate::stations::fields::{append, free_id};
-use baricord_core::case::Case;
+use baricord_core::case::{Case, SIMULATED_RECORDER};
+use baricord_core::entries::append;
 use baricord_core::instrument::RoadRecorder;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::{diagnose, knowledge::builtin};
@@ -57,9 +57,12 @@ pub fn legs(d: &Drive) -> Result<Vec<Leg>, StoreError> {
     read(&d.legs)
 }
 
-/// The coach of a drive.
-pub fn coach(case: &Case, symptom: &str) -> Result<Coach, StoreError> {
-    let answer = diagnose(case, builtin(), None);
+/// The coach of a drive: it plans for what the workshop's knowledge and the recordings so far leave open.
+pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, StoreError> {
+    let case = &s.case(id).await?.case;
+    let found = s.analysis(id).await?.map(|a| a.0);
+    let knowledge = s.house().await?.over(builtin())?;
+    let answer = diagnose(case, &knowledge, found.as_ref());
     let ranked = answer.symptoms.iter().find(|s| s.id == symptom).map(|s| s.ranked.as_slice()).unwrap_or_default();
     Coach::for_symptom(case, symptom, ranked)
         .ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into())
@@ -102,7 +105,7 @@ pub async fn go(store: &Store, claim: Claim, drive: Uuid, stop: &AtomicBool) -> 
         Ok(()) => under_way(store, claim, &case, &d, stop).await,
         Err(e) => Err(e),
     };
-    if let Err(e) = &done {
+    if let Some(e) = done.as_ref().err().filter(|e| !matches!(e, StoreError::LeaseLost)) {
         let mut s = store.scope(claim.workshop).await?;
         let now = s.drive(claim.case, drive).await?;
         s.set_drive(drive, "failed", &now.legs, &now.runs, Some(&e.to_string())).await?;
@@ -115,10 +118,10 @@ async fn under_way(store: &Store, claim: Claim, case: &Case, d: &Drive, stop: &A
     if !d.is_open() {
         return Ok(());
     }
-    let coach = coach(case, &d.symptom)?;
     let mut recorder = read::<Setup>(&d.setup)?.open(&case.vehicle)?;
     let mut legs = legs(d)?;
     let mut s = store.scope(claim.workshop).await?;
+    let coach = coach(&mut s, claim.case, &d.symptom).await?;
     // Another copy may have driven the first part: the recorder is brought to where it was.
     let (mut piece, mut moving) = (0, false);
     for (i, leg) in legs.iter().enumerate() {
@@ -134,6 +137,7 @@ async fn under_way(store: &Store, claim: Claim, case: &Case, d: &Drive, stop: &A
     loop {
         tokio::time::sleep(TICK).await;
         let mut s = store.scope(claim.workshop).await?;
+        s.hold(&claim).await?;
         let now = s.drive(claim.case, d.id).await?;
         let ending = now.ending || stop.load(Ordering::Relaxed);
         if moving {
@@ -153,10 +157,16 @@ async fn under_way(store: &Store, claim: Claim, case: &Case, d: &Drive, stop: &A
         }
         stood += (d.pace.ceil() as u32).max(1);
         let sofar = driven(&mut s, &now).await?;
-        let ask = advice(&coach, &sofar).ask.filter(|_| !ending && legs.len() < MOST_LEGS);
+        // Said meanwhile that it must not be driven: what was driven is kept, and no leg begins.
+        let grounded = s.case(claim.case).await?.case.grounded;
+        let ask = advice(&coach, &sofar).ask.filter(|_| !ending && !grounded && legs.len() < MOST_LEGS);
         match ask {
             None => {
                 let runs = keep(&mut s, claim.case, &now, recorder.rate(), &sofar).await?;
+                // Who ends it by the button has said that it is back.
+                if !now.ending {
+                    back(&mut s, claim.case, &d.person).await?;
+                }
                 s.set_drive(d.id, "done", &now.legs, &text(&runs)?, None).await?;
                 return s.commit().await;
             }
@@ -177,6 +187,17 @@ fn span(d: &Drive) -> Seconds {
     Seconds(TICK.as_secs_f64() * d.pace)
 }
 
+/// The vehicle is back from a drive: it stands on the ground, and warm.
+pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
+    let until = crate::warmth::from_now(builtin());
+    s.edit_case(case, None, "back from a drive", person, |d| {
+        baricord_core::lift_walk::driven(d, &until);
+        Ok(())
+    })
+    .await?;
+    Ok(())
+}
+
 /// Every leg becomes a run of the case.
 async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven, Piece)]) -> Result<Vec<String>, StoreError> {
     let mut runs: Vec<String> = vec![];
@@ -184,13 +205,12 @@ async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven,
     for (leg, piece) in driven.iter().map(|(d, p)| (&d.leg, p)).filter(|(_, p)| p.samples.len() > 64) {
         let read = samples(rate, piece);
         let csv = write_csv(&read, true)?;
-        let (mut run, mut file) = (String::new(), String::new());
+        let run = s.new_run_id(case).await?;
+        let file = format!("recordings/{}.csv", run.to_lowercase());
         let said = format!("recorded a run: {}", leg.words());
         s.edit_case(case, None, &said, &d.person, |doc| {
-            run = free_id(doc, "recordings", 'R');
-            file = format!("recordings/{}.csv", run.to_lowercase());
             let spec = json!({"id": run, "symptom": d.symptom, "phase": phase, "file": file, "gear": leg.gear, "throttle": leg.throttle,
-                "place": "seat-rail", "recorder": "stand-in", "time": {"column": "t", "unit": "s"},
+                "place": "seat-rail", "recorder": SIMULATED_RECORDER, "time": {"column": "t", "unit": "s"},
                 "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
                 "speed": {"column": "speed", "unit": "km/h"}, "rpm": null});
             append(doc, "recordings", spec);

@@ -3,8 +3,9 @@
 
 use crate::auth::Member;
 use askama::Template;
-use axum::http::{HeaderValue, StatusCode};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_store::StoreError;
 
@@ -16,13 +17,19 @@ pub enum Fail {
     /// Sign in first; then go on to this path.
     SignIn(String),
     /// Not with this role.
-    Forbidden,
+    Forbidden(Act),
     /// The input does not fit.
     Problem(Problem),
     /// Someone else has saved meanwhile.
     Stale(String),
     /// The upload is too large.
     TooLarge,
+    /// Too much of this is under way at once.
+    Busy(&'static str),
+    /// A disk is full.
+    NoRoom,
+    /// What was sent did not come in time.
+    TooSlow,
     /// The database does not answer.
     Down,
     /// A fault of the program.
@@ -33,26 +40,29 @@ impl From<StoreError> for Fail {
     fn from(e: StoreError) -> Self {
         match e {
             StoreError::NotFound => Fail::NotFound,
+            StoreError::Busy(what) => Fail::Busy(what),
+            e if e.is_temporary() => {
+                tracing::error!(error = %e, "temporary");
+                match e {
+                    StoreError::NoRoom(_) | StoreError::Problem(_) => Fail::NoRoom,
+                    _ => Fail::Down,
+                }
+            }
             StoreError::Stale { by, what, .. } => Fail::Stale(format!("{by} has saved meanwhile: {what}")),
             StoreError::Problem(p) => Fail::Problem(p),
-            StoreError::Database(e) => {
-                tracing::error!(error = %e, "database");
-                let down = matches!(e, sqlx_error::PoolTimedOut | sqlx_error::Io(_) | sqlx_error::PoolClosed)
-                    || e.as_database_error()
-                        .is_some_and(|d| d.code().is_some_and(|c| c.starts_with("57") || c.starts_with("08")));
-                if down { Fail::Down } else { Fail::Broken(e.to_string()) }
-            }
-            StoreError::Broken(m) => Fail::Broken(m),
+            e => Fail::Broken(e.to_string()),
         }
     }
 }
-use baricord_store::DatabaseError as sqlx_error;
 
 impl From<Problem> for Fail {
     fn from(p: Problem) -> Self {
-        Fail::Problem(p)
+        StoreError::from(p).into()
     }
 }
+
+/// When a request that met a limit may be sent again, s.
+pub const RETRY_AFTER_SECONDS: &str = "5";
 
 #[derive(Template)]
 #[template(path = "fail.html")]
@@ -77,10 +87,10 @@ impl IntoResponse for Fail {
                 Problem::new("not-found", "There is no such page, or it is not this workshop's."),
                 "Go back to the board.",
             ),
-            Fail::Forbidden => (
+            Fail::Forbidden(act) => (
                 StatusCode::FORBIDDEN,
-                "Only to look at",
-                Problem::new("forbidden", "With this sign-in cases can be looked at, not changed."),
+                "Not with this sign-in",
+                Problem::new("forbidden", act.refusal()),
                 "Ask the owner of the workshop for another role.",
             ),
             Fail::Problem(p) => (
@@ -100,6 +110,24 @@ impl IntoResponse for Fail {
                 "Too large",
                 Problem::new("too-large", "A recording may have up to 2 GiB.").field("file"),
                 "Cut the recording to the run that matters, or record fewer channels.",
+            ),
+            Fail::Busy(what) => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "Busy",
+                Problem::new("busy", format!("The server is at its limit: {what}. Nothing was changed.")),
+                "Try again in a few seconds; what you typed stays.",
+            ),
+            Fail::NoRoom => (
+                StatusCode::SERVICE_UNAVAILABLE,
+                "No room left",
+                Problem::new("no-room", "A disk of the server is full. Nothing was changed."),
+                "Tell whoever keeps this server; what you typed stays.",
+            ),
+            Fail::TooSlow => (
+                StatusCode::REQUEST_TIMEOUT,
+                "Too slow",
+                Problem::new("too-slow", "What was sent did not come in time."),
+                "Try again where the connection is better.",
             ),
             Fail::Down => (
                 StatusCode::SERVICE_UNAVAILABLE,
@@ -132,6 +160,9 @@ impl IntoResponse for Fail {
             theme: crate::theme::now(),
         };
         let mut response = (status, Html(page.render().unwrap_or_else(|e| e.to_string()))).into_response();
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static(RETRY_AFTER_SECONDS));
+        }
         // Percent-encoded: headers are ASCII, sentences are not.
         let coded: String =
             told.bytes().map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") }).collect();
@@ -147,7 +178,12 @@ pub async fn nowhere() -> Fail {
     Fail::NotFound
 }
 
+/// Only for those whose role allows it.
+pub fn may(m: &Member, act: Act) -> Result<(), Fail> {
+    if m.person.role().may(act) { Ok(()) } else { Err(Fail::Forbidden(act)) }
+}
+
 /// Only for those who may change cases.
 pub fn may_write(m: &Member) -> Result<(), Fail> {
-    if m.person.role().may_write() { Ok(()) } else { Err(Fail::Forbidden) }
+    may(m, Act::Edit)
 }

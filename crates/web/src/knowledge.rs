@@ -3,7 +3,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::fail::{Fail, may};
 use crate::page::{kind_words, knowledge_of};
 use crate::stations::fields::Fields;
 use askama::Template;
@@ -12,6 +12,7 @@ use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{
     Fault, House, HouseFault, Knowledge, LIMITS, OfAll, OutcomeRule, Says, Test, builtin, kind_of_place_words, shipped_limit,
@@ -182,7 +183,7 @@ async fn show(m: Member) -> Result<KnowledgePage, Fail> {
     Ok(KnowledgePage {
         theme: m.person.theme.clone(),
         person: m.person.name.clone(),
-        can_write: m.person.role().may_write(),
+        can_write: m.person.role().may(Act::ChangeKnowledge),
         faults: names.iter().filter_map(|n| fault_view(&k, n.1)).collect(),
         tests: k.tests.iter().filter_map(|t| test_view(&k, &t.id)).collect(),
         rate: k.weights.time.rate.to_string(),
@@ -212,7 +213,7 @@ fn own(f: &Fields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
 
 /// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
 async fn change(m: &Member, how: impl FnOnce(&mut House) -> Result<(), Problem>) -> Result<Redirect, Fail> {
-    may_write(m)?;
+    may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
     let mut house = s.house().await?;
     how(&mut house)?;

@@ -3,10 +3,10 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::fail::{Fail, may};
 use crate::page::{Frame, Known, Which, segment};
 use crate::paper::Paper;
-use crate::stations::fields::{Fields, append};
+use crate::stations::fields::Fields;
 use crate::stations::map_view::{self, Look};
 use crate::stations::pinned::{pinned, serve};
 use crate::stations::road::run_words;
@@ -17,6 +17,8 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::entries::append;
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_store::Scope;
@@ -87,7 +89,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 
 /// Asks: makes a link, which is shown once.
 async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, Fail> {
-    may_write(&m)?;
+    may(&m, Act::Share)?;
     let f = Fields(f);
     let question = f.sentence("question", "the question", LONGEST)?;
     let days = f.text("days").and_then(|d| d.parse().ok()).filter(|d| DAYS.contains(d));
@@ -105,7 +107,7 @@ async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
 }
 
 async fn revoke(m: Member, Path((id, opinion)): Path<(Uuid, Uuid)>) -> Result<Redirect, Fail> {
-    may_write(&m)?;
+    may(&m, Act::Share)?;
     let mut s = m.scope().await?;
     s.revoke_opinion(id, opinion).await?;
     s.commit().await?;

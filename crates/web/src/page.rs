@@ -8,6 +8,7 @@ use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::listening::{Heard, heard};
 use baricord_core::orders::Base;
+use baricord_core::permission::Act;
 use baricord_core::problem::Warning;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
@@ -144,6 +145,11 @@ pub struct Frame {
     pub beside: Beside,
     pub symptom: String,
     pub can_write: bool,
+    /// May order parts, show the case outside.
+    pub can_buy: bool,
+    pub can_share: bool,
+    /// Runs of the simulated recorder, in words; empty where there are none.
+    pub simulated: String,
     pub waits: String,
     pub waits_at: &'static str,
     pub last: String,
@@ -200,11 +206,24 @@ impl Frame {
             ledger: k.symptom.as_deref().and_then(|s| ledger(k, s)).unwrap_or_default(),
             beside: Beside::of(case, &k.stored.document),
             symptom: k.symptom.clone().unwrap_or_default(),
-            can_write: m.person.role().may_write(),
+            can_write: m.person.role().may(Act::Edit),
+            can_buy: m.person.role().may(Act::Buy),
+            can_share: m.person.role().may(Act::Share),
+            simulated: simulated_words(case),
             waits: waits.words,
             waits_at: if waits.station == Station::Done { "prove" } else { waits.station.id() },
             last,
         })
+    }
+}
+
+/// Which runs no vehicle has driven, and whether they count here.
+pub fn simulated_words(case: &Case) -> String {
+    let runs: Vec<&str> = case.recordings.iter().filter(|r| r.is_simulated()).map(|r| r.id.as_str()).collect();
+    match (runs.as_slice(), case.demo) {
+        ([], _) => String::new(),
+        (runs, true) => format!("Demo case. Simulated recorder, no vehicle drove: {}", runs.join(", ")),
+        (runs, false) => format!("Simulated recorder, no vehicle drove and nothing is concluded from it: {}", runs.join(", ")),
     }
 }
 

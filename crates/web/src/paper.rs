@@ -18,6 +18,8 @@ pub struct Paper {
     pub subtitle: String,
     pub band: String,
     pub beside: Beside,
+    /// Runs of the simulated recorder, in words.
+    pub simulated: String,
     pub ledgers: Vec<Ledger>,
     /// Tests made: what, what came out, what was noted.
     pub tests: Vec<(String, String, String)>,
@@ -62,7 +64,8 @@ impl Paper {
                         format!("{:.2} a wheel turn: {level:.2} {unit} at {:.0} km/h", o.order, o.peak_speed_kmh)
                     })
                     .collect();
-                (r.id.clone(), format!("{phase}{gear}{throttle}"), orders.join("; "))
+                let simulated = if r.is_simulated() { ", simulated" } else { "" };
+                (r.id.clone(), format!("{phase}{gear}{throttle}{simulated}"), orders.join("; "))
             })
             .collect();
         let repairs = case
@@ -80,6 +83,7 @@ impl Paper {
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
             beside: Beside::of(case, &k.stored.document),
+            simulated: crate::page::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,
             readings,

@@ -13,6 +13,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::life::{self, Change, Happening, Visit};
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::HISTORY;
 use baricord_core::units::Kilometres;
@@ -120,7 +121,7 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, Fail> {
     Ok(LifePage {
         theme: m.person.theme.clone(),
         person: m.person.name.clone(),
-        can_write: m.person.role().may_write(),
+        can_write: m.person.role().may(Act::Edit),
         has_case: !cases.is_empty(),
         path: format!("/vehicles/{id}"),
         sentence: sentence + ".",

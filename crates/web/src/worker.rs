@@ -1,7 +1,9 @@
 //! Does the analyses that wait. Any copy of the application may: jobs are rows.
 
 use baricord_core::analysis::{self, Progress};
+use baricord_core::case::RecordingSpec;
 use baricord_core::problem::Problem;
+use baricord_core::signal::Samples;
 use baricord_core::verify::verify;
 use baricord_formats::read_recording;
 use baricord_store::jobs::Claim;
@@ -9,6 +11,7 @@ use baricord_store::{Store, StoreError};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use tokio::task::JoinSet;
 
 /// How far the work is, seen from both sides: the computation writes, the heartbeat reads.
 #[derive(Default)]
@@ -26,19 +29,38 @@ impl Progress for Bridge {
     }
 }
 
-/// Works until it is dropped.
+/// Takes jobs until it is dropped. A worker that breaks is started again.
 pub async fn run(store: Store) {
+    loop {
+        let mut worker = JoinSet::new();
+        worker.spawn(take_jobs(store.clone()));
+        match worker.join_next().await {
+            Some(Err(e)) if e.is_panic() => tracing::error!(error = %e, "a worker broke; another takes its place"),
+            _ => return,
+        }
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
+async fn take_jobs(store: Store) {
     let mut listener = None;
+    // Everything under way ends with this worker.
+    let (mut drives, mut analyses) = (JoinSet::new(), JoinSet::new());
     loop {
         match store.claim_job().await {
-            // A drive takes its time: analyses go on beside it.
-            Ok(Some(claim)) if claim.drive.is_some() => {
-                let store = store.clone();
-                tokio::spawn(async move { one(&store, claim).await });
-                continue;
-            }
             Ok(Some(claim)) => {
-                one(&store, claim).await;
+                let store = store.clone();
+                let job = async move { one(&store, claim).await };
+                // A drive takes its time: analyses go on beside it, one after the other.
+                if claim.drive.is_some() {
+                    drives.spawn(job);
+                } else {
+                    analyses.spawn(job);
+                    broken(analyses.join_next().await);
+                }
+                while let Some(ended) = drives.try_join_next() {
+                    broken(Some(ended));
+                }
                 continue;
             }
             Ok(None) => {}
@@ -61,12 +83,20 @@ pub async fn run(store: Store) {
     }
 }
 
-/// Does one job, with a heartbeat beside it.
+/// A job that broke has no heartbeat any more: it is taken again, four times at the most.
+fn broken(ended: Option<Result<(), tokio::task::JoinError>>) {
+    if let Some(Err(e)) = ended.filter(|e| e.as_ref().is_err_and(tokio::task::JoinError::is_panic)) {
+        tracing::error!(error = %e, "a job broke");
+    }
+}
+
+/// Does one job, with a heartbeat beside it that ends with it.
 pub async fn one(store: &Store, claim: Claim) {
     let bridge = std::sync::Arc::new(Bridge::default());
-    let beat = {
+    let mut beat = JoinSet::new();
+    {
         let (store, bridge) = (store.clone(), bridge.clone());
-        tokio::spawn(async move {
+        beat.spawn(async move {
             loop {
                 let (p, what) = bridge.now.lock().map(|n| n.clone()).unwrap_or_default();
                 if let Ok(false) = store.beat(&claim, p, &what).await {
@@ -74,15 +104,16 @@ pub async fn one(store: &Store, claim: Claim) {
                 }
                 tokio::time::sleep(Duration::from_millis(300)).await;
             }
-        })
-    };
+        });
+    }
     let result = match claim.drive {
         Some(drive) => crate::driving::go(store, claim, drive, &bridge.stop).await,
         None => work(store, claim, &bridge).await,
     };
-    beat.abort();
+    beat.shutdown().await;
     let ended = match result {
         Ok(()) => store.end_job(&claim, "done", None).await,
+        Err(StoreError::LeaseLost) => Ok(()),
         Err(StoreError::Problem(p)) if p.code == "cancelled" => store.end_job(&claim, "cancelled", None).await,
         Err(e) => store.end_job(&claim, "failed", Some(&e.to_string())).await,
     };
@@ -91,45 +122,50 @@ pub async fn one(store: &Store, claim: Claim) {
     }
 }
 
-async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
+/// The samples of a recording: as they are kept, else read from its file, which is done once. No transaction
+/// stands open while a file is read.
+async fn samples(
+    store: &Store,
+    claim: &Claim,
+    spec: &RecordingSpec,
+    bridge: &std::sync::Arc<Bridge>,
+) -> Result<Samples, StoreError> {
     let mut s = store.scope(claim.workshop).await?;
-    let case = s.case(claim.case).await?.case;
+    if let Some(kept) = s.samples(claim.case, &spec.id).await? {
+        return Ok(kept);
+    }
+    // Came with a case from elsewhere, or is large.
+    let mut files = std::collections::HashMap::new();
+    let references = [&spec.speed, &spec.rpm].into_iter().flatten().filter_map(|r| r.file.as_ref());
+    for name in std::iter::once(&spec.file).chain(references) {
+        let Some(file) = s.file(claim.case, name).await? else { continue };
+        let (whole, b, told) = (file.length()?.max(1), bridge.clone(), format!("reading {}", spec.id));
+        let watch = move |done: u64| b.step(0.4 * (done as f64 / whole as f64).min(1.0), &told);
+        files.insert(name.clone(), file.watched(std::sync::Arc::new(watch)));
+    }
+    s.commit().await?;
+    let of = spec.clone();
+    let read = tokio::task::spawn_blocking(move || read_recording(&of, &|n| Ok(files.get(n).cloned())));
+    let read = read.await.map_err(|e| StoreError::Broken(e.to_string()))?;
+    if bridge.stop.load(Ordering::Relaxed) {
+        return Err(Problem::new("cancelled", "the reading was cancelled").into());
+    }
+    bridge.step(0.4, &format!("keeping {}", spec.id));
+    let mut s = store.scope(claim.workshop).await?;
+    s.hold(claim).await?;
+    s.put_samples(claim.case, &spec.id, &read).await?;
+    s.commit().await?;
+    Ok(read)
+}
+
+async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
+    let stored = store.scope(claim.workshop).await?.case(claim.case).await?;
+    let (case, version) = (stored.case, stored.version);
     let mut recordings = vec![];
     for spec in &case.recordings {
         bridge.step(0.0, &format!("reading {}", spec.id));
-        let samples = match s.samples(claim.case, &spec.id).await? {
-            Some(x) => x,
-            None => {
-                // Came with a case from elsewhere: read its file once, keep its samples.
-                let mut files = std::collections::HashMap::new();
-                for name in [
-                    Some(&spec.file),
-                    spec.speed.as_ref().and_then(|r| r.file.as_ref()),
-                    spec.rpm.as_ref().and_then(|r| r.file.as_ref()),
-                ]
-                .into_iter()
-                .flatten()
-                {
-                    let Some(file) = s.file(claim.case, name).await? else { continue };
-                    let (whole, b, told) = (file.length()?.max(1), bridge.clone(), format!("reading {}", spec.id));
-                    let watch = move |done: u64| b.step(0.4 * (done as f64 / whole as f64).min(1.0), &told);
-                    files.insert(name.clone(), file.watched(std::sync::Arc::new(watch)));
-                }
-                let spec = spec.clone();
-                let read = tokio::task::spawn_blocking(move || read_recording(&spec, &|n| Ok(files.get(n).cloned())));
-                let x = read.await.map_err(|e| StoreError::Broken(e.to_string()))?;
-                if bridge.stop.load(Ordering::Relaxed) {
-                    return Err(Problem::new("cancelled", "the reading was cancelled").into());
-                }
-                let id = &case.recordings[recordings.len()].id;
-                bridge.step(0.4, &format!("keeping {id}"));
-                s.put_samples(claim.case, id, &x).await?;
-                x
-            }
-        };
-        recordings.push((spec.clone(), samples));
+        recordings.push((spec.clone(), samples(store, &claim, spec, bridge).await?));
     }
-    s.commit().await?;
     let (b, c) = (bridge.clone(), case.clone());
     let done = tokio::task::spawn_blocking(move || -> Result<_, Problem> {
         let tracked = analysis::track(&c.vehicle, &recordings, b.as_ref())?;
@@ -149,7 +185,8 @@ async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> R
     });
     let (found, proof, maps) = done.await.map_err(|e| StoreError::Broken(e.to_string()))??;
     let mut s = store.scope(claim.workshop).await?;
-    s.put_analysis(claim.case, &found, &proof, &maps).await?;
+    s.hold(&claim).await?;
+    s.put_analysis(claim.case, version, &found, &proof, &maps).await?;
     s.refresh_board(claim.case).await?;
     s.commit().await
 }

@@ -47,7 +47,8 @@ async fn questions_follow_and_what_cannot_be_heard_has_a_plan() {
     // The condition stands where it is driven again, and the coach asks for its load.
     b.go(&format!("{}/cases/{id}/prove", g.url)).await;
     b.says("as it was heard: lifts off, turning left, a fast bend, cold, the first kilometres").await;
-    let coach = baricord_web::driving::coach(&case.case, "S1").unwrap();
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let coach = baricord_web::driving::coach(&mut s, id, "S1").await.unwrap();
     assert!(coach.legs().iter().all(|l| l.throttle == "coast"));
     b.end().await;
 }

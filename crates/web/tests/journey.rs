@@ -175,7 +175,7 @@ async fn from_a_complaint_to_a_proof() {
 
     // The board, both themes, a phone.
     b.key("b").await;
-    b.says("Every case is proved.").await;
+    b.says("Every case is closed.").await;
     b.check("the board").await;
     b.key("t").await;
     for _ in 0..100 {
@@ -288,7 +288,7 @@ async fn the_whole_journey_by_keyboard() {
     b.tab_and_press("button[value=cured]", Key::Enter).await;
     b.says("The last repair: cured").await;
     b.key("b").await;
-    b.says("Every case is proved.").await;
+    b.says("Every case is closed.").await;
     b.end().await;
 }
 

@@ -443,7 +443,7 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
     let specs: Vec<_> = case
         .recordings
         .iter()
-        .filter(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after())
+        .filter(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after() && case.is_weighed(r))
         .filter_map(|r| a.recording(&r.id).map(|f| (r, f)))
         .filter(|(_, f)| !(f.refused || f.orders.is_empty() && f.pulses.is_empty()))
         .collect();
@@ -498,7 +498,7 @@ pub(super) fn recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom
         let first = shares.iter().max_by(|a, b| a.share.total_cmp(&b.share));
         let words = first.map_or(String::new(), |f| {
             let base = if f.base == Base::Engine { "an engine turn" } else { "a wheel turn" };
-            format!("run {} peaks at {:.2} times {base}", spec.id, f.order)
+            format!("{} peaks at {:.2} times {base}", spec.words(), f.order)
         });
         out.push(Evidence { words, test: "speed-sweep".into(), at: None, likelihood, group: None });
     }
@@ -516,7 +516,8 @@ fn load_from_recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom:
     let run = |throttle: &str| {
         case.recordings
             .iter()
-            .find(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after() && r.throttle.as_deref() == Some(throttle))
+            .filter(|r| Case::concerns(r.symptom.as_deref(), symptom) && !r.is_after() && case.is_weighed(r))
+            .find(|r| r.throttle.as_deref() == Some(throttle))
             .and_then(|r| a.recording(&r.id).map(|f| (r, f)))
             .filter(|(_, f)| !f.refused)
     };
@@ -543,7 +544,7 @@ fn load_from_recordings(case: &Case, k: &Knowledge, all: &[Hypothesis], symptom:
     };
     let i = t.outcomes.iter().position(|o| o.id == outcome)?;
     Some(Evidence {
-        words: format!("runs {} and {}: {:.2} times a wheel turn, {}", drive.id, coast.id, main.order, t.outcomes[i].words),
+        words: format!("{} and {}: {:.2} times a wheel turn, {}", drive.words(), coast.words(), main.order, t.outcomes[i].words),
         test: t.id.clone(),
         at: None,
         likelihood: outcome_likelihood(&case.vehicle, k, all, t, i, None, None),

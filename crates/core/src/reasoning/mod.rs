@@ -259,6 +259,10 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
             }
         })
         .collect();
+    warnings.extend(case.recordings.iter().filter(|r| !case.is_weighed(r)).map(|r| {
+        let message = format!("run {} was made by the simulated recorder: no vehicle drove it, and it does not count", r.id);
+        Warning::new("simulated-run", message).at(&r.id)
+    }));
     let mut seen: Vec<Warning> = vec![];
     for w in warnings {
         if !seen.contains(&w) {

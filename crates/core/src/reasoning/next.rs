@@ -211,7 +211,7 @@ fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
     let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && place(m));
     observed
         || match t.id.as_str() {
-            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after()),
+            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
             "angle-survey" => measured("angles"),
             "runout-survey" | "half-shaft-runout" => measured("runout"),
             _ => false,

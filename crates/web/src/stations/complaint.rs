@@ -1,6 +1,6 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
-use super::fields::{Fields, append, free_id};
+use super::fields::{Fields, free_id};
 use super::vehicle_form::{self, Kind, VehicleForm};
 use crate::App;
 use crate::auth::Member;
@@ -15,6 +15,7 @@ use axum::http::HeaderValue;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::entries::append;
 use baricord_core::intake;
 use baricord_core::life::{self, Change};
 use baricord_core::problem::Problem;

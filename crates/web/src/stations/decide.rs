@@ -1,10 +1,10 @@
 //! Decide: the next tests with what each outcome would do, answered with one tap; and the choice of a cause.
 
 use super::cards::{TestCard, cards, looks_at_repair};
-use super::fields::{Fields, append};
+use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::fail::{Fail, may, may_write};
 use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words};
 use crate::warmth::observed;
 use askama::Template;
@@ -13,6 +13,8 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::entries::append;
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
@@ -310,7 +312,7 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
 /// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
 /// without a reason. A part that is due anyway is changed without calling it the cause.
 async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
-    may_write(&m)?;
+    may(&m, Act::Buy)?;
     let f = Fields(f);
     let fault = f.need("fault", "the cause")?;
     let mut s = m.scope().await?;

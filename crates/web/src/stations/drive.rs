@@ -23,6 +23,7 @@ use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::release::check_drive;
 use baricord_core::road_coach::{Done, Driven, Leg, gear_words, throttle_words};
 use baricord_simulator::{KINDS, StandInSetup};
 use baricord_store::drives::{Drive, Piece};
@@ -172,7 +173,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
     let driven = driving::driven(&mut s, &d).await?;
-    let coach = driving::coach(&case, &d.symptom)?;
+    let coach = driving::coach(&mut s, id, &d.symptom).await?;
     let advice = driving::advice(&coach, &driven);
     let now: Option<&(Driven, Piece)> = driven.last();
     let moving = d.state == "moving";
@@ -316,7 +317,12 @@ async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
         return Ok(Redirect::to(&format!("/cases/{id}/drives/{}", open.id)));
     }
     let symptom = f.need("symptom", "the symptom")?;
-    driving::coach(&case, symptom)?;
+    if !case.demo {
+        let told = "no recorder is connected, and the simulated one drives in demo cases only: load a recording instead";
+        return Err(Problem::new("no-recorder", told).field("symptom").into());
+    }
+    check_drive(&case)?;
+    driving::coach(&mut s, id, symptom).await?;
     let setup = StandInSetup {
         fault: f.text("fault").filter(|t| *t != "none").map(String::from),
         rough: f.text("road") == Some("rough"),
@@ -343,12 +349,7 @@ async fn end(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Redirec
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.end_drive(id, drive).await?;
-    let until = crate::warmth::from_now(baricord_core::reasoning::knowledge::builtin());
-    s.edit_case(id, None, "back from a drive", &m.person.name, |d| {
-        baricord_core::lift_walk::driven(d, &until);
-        Ok(())
-    })
-    .await?;
+    driving::back(&mut s, id, &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/drives/{drive}")))
 }

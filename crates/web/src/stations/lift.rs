@@ -2,7 +2,7 @@
 //! feel voted blind by two.
 
 use super::cards::{OutcomeButton, falls_and_rises, places_of};
-use super::fields::{Fields, append};
+use super::fields::Fields;
 use super::pinned::{Pinned, pinned};
 use crate::App;
 use crate::auth::Member;
@@ -15,6 +15,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::entries::{append, edit_entries, read_entries};
 use baricord_core::lift_walk::{AskedLater, Stop, removable, walk};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
@@ -121,7 +122,7 @@ struct WhichStop {
 }
 
 fn later(document: &serde_json::Value) -> Vec<AskedLater> {
-    serde_json::from_value(document["asked_later"].clone()).unwrap_or_default()
+    read_entries(document, "asked_later").into_iter().map(|a| a.1).collect()
 }
 
 fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
@@ -280,7 +281,6 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     super::decide::seen_to(rule, &f)?;
     let said = format!("{}: felt blind", rule.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let mut all = votes(d);
         let one = Vote {
             question: q.clone(),
             by: m.person.name.clone(),
@@ -288,7 +288,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
             note: f.text("note").map(String::from),
             settled: false,
         };
-        let alike = vote::cast(&mut all, one).map_err(|refused| {
+        let alike = edit_entries(d, "votes", |all| vote::cast(all, one)).map_err(|refused| {
             let why = match refused {
                 Refused::Twice => "you have felt it already: now a second person does, without being told",
                 Refused::Full => "two have felt it already: say which of them stands, or feel it anew",
@@ -296,12 +296,12 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
             Problem::new("voted", why).field("outcome")
         })?;
         if let Some(outcome) = alike {
+            let all = votes(d);
             let two: Vec<&Vote> = all.iter().rev().filter(|v| v.question == q).take(2).collect();
             let by: Vec<_> = two.iter().map(|v| v.by.as_str()).collect();
             let told = format!("felt alike by {}, neither knowing of the other{}", by.join(" and "), notes(&two));
             observed(d, felt(&q, &outcome, &told), rule);
         }
-        d["votes"] = json!(all);
         Ok(())
     })
     .await?;
@@ -319,14 +319,12 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let stands = f.text("stands");
     let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt anew" });
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let mut all = votes(d);
-        let (felt, may) = vote::to_decide(&all, &q, &m.person.name);
+        let (felt, may) = vote::to_decide(&votes(d), &q, &m.person.name);
         if !may {
             let why = if felt.is_empty() { "nothing waits to be decided here" } else { "feel it yourself first" };
             return Err(Problem::new("voted", why).field("stands"));
         }
-        vote::settle(&mut all, &q);
-        d["votes"] = json!(all);
+        edit_entries(d, "votes", |all: &mut Vec<Vote>| Ok::<_, Problem>(vote::settle(all, &q)))?;
         let Some(by) = stands else { return Ok(()) };
         let one = felt
             .iter()

@@ -1,6 +1,6 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
-use super::fields::{Fields, append};
+use super::fields::Fields;
 use super::pinned::{Pinned, pinned};
 use crate::App;
 use crate::auth::Member;
@@ -13,6 +13,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::entries::append;
 use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;

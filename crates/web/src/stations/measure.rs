@@ -1,6 +1,6 @@
 //! Measure: a dial at its station, and joint angles on a side view. The picture answers at once.
 
-use super::fields::{Fields, append};
+use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
@@ -14,6 +14,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::angles::{AnglesInput, Element, angles};
 use baricord_core::case::Case;
+use baricord_core::entries::append;
 use baricord_core::problem::{Finding, Level, Problem, read_json};
 use baricord_core::progress::Station;
 use baricord_core::runout::{Reading, RunoutInput, limit_at, runout};

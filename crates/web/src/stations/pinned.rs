@@ -1,6 +1,5 @@
 //! Pictures and spoken notes, pinned to part and test: taken with the phone's own camera and recorder.
 
-use super::fields::append;
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
@@ -10,6 +9,7 @@ use axum::extract::{DefaultBodyLimit, Multipart, Path};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
+use baricord_core::entries::{append, read_entries};
 use baricord_core::problem::Problem;
 use baricord_store::Scope;
 use serde::{Deserialize, Serialize};
@@ -62,7 +62,7 @@ impl Pinned {
 
 /// What is pinned in a case's document.
 pub fn pinned(document: &Value) -> Vec<Pinned> {
-    serde_json::from_value(document["pinned"].clone()).unwrap_or_default()
+    read_entries(document, "pinned").into_iter().map(|p| p.1).collect()
 }
 
 /// A picture or a spoken note comes in.

@@ -14,7 +14,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::progress::{Station, is_proved};
 use baricord_core::verify::{SymptomVerdict, Verdict};
 use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
@@ -115,12 +115,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         job_open: k.job.as_ref().is_some_and(Job::is_open),
         job: k.job.clone(),
         repair: open.map(|i| (i, words(i))),
-        closed: case
-            .repairs
-            .last()
-            .and_then(|r| r.result.clone())
-            .filter(|r| r != "open")
-            .map_or(String::new(), |r| r.replace('-', " ")),
+        closed: case.repairs.last().and_then(|r| r.result.clone()).filter(|r| r != "open").map_or(String::new(), |r| {
+            match r.as_str() {
+                "cured" if !is_proved(case, k.proof.as_ref()) => "closed by ear, not compared".into(),
+                "cured" => "cured and proved".into(),
+                other => other.replace('-', " "),
+            }
+        }),
         before_words: before.map_or(String::new(), run_words),
         waiting: s.incoming_of(id).await?,
         f,

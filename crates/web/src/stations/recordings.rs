@@ -1,7 +1,7 @@
 //! Recordings in: a file comes in pieces, is looked at with its columns guessed, and becomes a run of
 //! the case when its columns are named.
 
-use super::fields::{Fields, append, free_id};
+use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
@@ -15,6 +15,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
 use baricord_core::case::{Case, CsvWriting, RecordingSpec};
+use baricord_core::entries::append;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_formats::{ColumnRole, Look, Role, TableLook, described, look, read_recording, speed_described};
@@ -447,10 +448,10 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
     } else {
         None
     };
-    let (mut run, mut kept, mut kept_speed) = (String::new(), String::new(), String::new());
+    let run = s.new_run_id(id).await?;
+    let kept = format!("recordings/{}.{}", run.to_lowercase(), if is_sound { "wav" } else { "csv" });
+    let mut kept_speed = String::new();
     s.edit_case(id, None, &format!("loaded a run: {}", up.name), &m.person.name, |d| {
-        run = free_id(d, "recordings", 'R');
-        kept = format!("recordings/{}.{}", run.to_lowercase(), if is_sound { "wav" } else { "csv" });
         spec["id"] = run.clone().into();
         spec["file"] = kept.clone().into();
         if speed.is_some() {

@@ -3,7 +3,7 @@
 use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::fail::{Fail, may, may_write};
 use crate::page::{Frame, Known, Which, cause_words};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -11,6 +11,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::builtin;
@@ -112,6 +113,10 @@ async fn save(m: Member, Path((id, index)): Path<(Uuid, usize)>, Form(f): Form<V
     let done = f.text("done") == Some("yes");
     let dropped = f.text("done") == Some("drop");
     let mut s = m.scope().await?;
+    let has_part = s.case(id).await?.case.repairs.get(index).and_then(|r| r.part.clone());
+    if f.text("part").is_some_and(|p| has_part.as_deref() != Some(p)) {
+        may(&m, Act::Buy)?;
+    }
     let what = if done {
         "repair done"
     } else if dropped {

@@ -113,6 +113,10 @@ struct RoadPage {
     waiting: Vec<Incoming>,
     drive: Option<Drive>,
     faults: Vec<(String, String)>,
+    /// Only here does the simulated recorder drive.
+    demo: bool,
+    /// It must not be driven: no run is planned or begun.
+    grounded: bool,
     upload_open: bool,
     after: bool,
     tests: Vec<super::cards::TestCard>,
@@ -121,6 +125,9 @@ struct RoadPage {
 
 /// What the runs separate, each pair of lines named once; what none separates, by the test that does.
 fn plan(k: &Known) -> Option<PlanView> {
+    if k.case().grounded {
+        return None;
+    }
     let v = &k.case().vehicle;
     let p = baricord_core::road_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
     let kb = baricord_core::reasoning::knowledge::builtin();
@@ -170,6 +177,9 @@ pub fn run_words(r: &RecordingSpec) -> String {
     parts.extend(r.place.as_ref().map(|p| p.replace('-', " ")));
     if r.is_after() {
         parts.push("after the repair".into());
+    }
+    if r.is_simulated() {
+        parts.push("simulated".into());
     }
     parts.join(", ")
 }
@@ -317,7 +327,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         refused: found.is_some_and(|r| r.refused),
         waiting: s.incoming_of(id).await?,
         drive: s.open_drive(id).await?,
-        faults: super::drive::faults(case),
+        faults: if case.demo { super::drive::faults(case) } else { vec![] },
+        demo: case.demo,
+        grounded: case.grounded,
         upload_open: runs.is_empty(),
         after: case.is_after_repair(),
         tests: super::cards::cards(&k, |t| !t.lift && t.id != baricord_core::reasoning::RECORDED, 6),
@@ -491,6 +503,7 @@ struct Card {
     symptom: String,
     heard: String,
     plan: Option<PlanView>,
+    grounded: bool,
     back: String,
     theme: &'static str,
 }
@@ -507,6 +520,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::page::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
+        grounded: case.grounded,
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),
     })

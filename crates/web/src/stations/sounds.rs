@@ -1,7 +1,7 @@
 //! Which of these is it? What each suspect would sound like on this vehicle at this speed, side by
 //! side and without its name, for the driver to pick from.
 
-use super::fields::{Fields, append};
+use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
@@ -14,6 +14,7 @@ use axum::extract::{Form, Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::get;
+use baricord_core::entries::append;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::hypotheses;

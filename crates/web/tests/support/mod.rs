@@ -204,9 +204,10 @@ impl Ground {
 async fn workshop(store: &Store, name: &str, email: &str) -> Uuid {
     let id = store.add_workshop(name).await.unwrap();
     let mut s = store.scope(id).await.unwrap();
-    s.add_person(email, name, Role::Owner, PASSWORD).await.unwrap();
-    s.add_person(&email.replace('@', ".look@"), "Looker", Role::Viewer, PASSWORD).await.unwrap();
-    s.add_person(&email.replace('@', ".two@"), "Tovi", Role::Owner, PASSWORD).await.unwrap();
+    store.add_person(&mut s, email, name, Role::Owner, PASSWORD).await.unwrap();
+    store.add_person(&mut s, &email.replace('@', ".look@"), "Looker", Role::Viewer, PASSWORD).await.unwrap();
+    store.add_person(&mut s, &email.replace('@', ".learns@"), "Learner", Role::Learner, PASSWORD).await.unwrap();
+    store.add_person(&mut s, &email.replace('@', ".two@"), "Tovi", Role::Owner, PASSWORD).await.unwrap();
     s.commit().await.unwrap();
     id
 }
