@@ -50,6 +50,12 @@ enum Command {
     },
     /// The web application.
     Serve(crate::serve::ServeArgs),
+    /// Workshops of an installation.
+    #[command(subcommand)]
+    Workshop(crate::people::WorkshopCommand),
+    /// People of an installation.
+    #[command(subcommand)]
+    Person(crate::people::PersonCommand),
     /// A case with recordings made by the simulator.
     Simulate(crate::simulate::SimulateArgs),
     /// One calculation, JSON on standard input to JSON on standard output.
@@ -66,6 +72,8 @@ pub fn run(cli: Cli) -> Result<(), Problem> {
         Command::Diagnose { case, json } => diagnose(&case, json),
         Command::Verify { case, json } => prove(&case, json),
         Command::Serve(a) => crate::serve::run(a),
+        Command::Workshop(c) => with_database(crate::people::workshop(c)),
+        Command::Person(c) => with_database(crate::people::person(c)),
         Command::Simulate(a) => crate::simulate::run(a),
         Command::Calc { name } => {
             let mut text = String::new();
@@ -77,6 +85,11 @@ pub fn run(cli: Cli) -> Result<(), Problem> {
             print_json(&calc::calc(&name, &input)?)
         }
     }
+}
+
+fn with_database(work: impl Future<Output = Result<(), Problem>>) -> Result<(), Problem> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    runtime.map_err(|e| Problem::new("cannot-start", e.to_string()))?.block_on(work)
 }
 
 fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {

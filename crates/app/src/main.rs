@@ -1,7 +1,10 @@
 //! The program `baricord`: command line, configuration, start-up.
 
 mod commands;
+mod database;
+mod people;
 mod serve;
+mod server;
 mod simulate;
 mod tls;
 

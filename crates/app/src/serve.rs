@@ -1,8 +1,9 @@
 //! `baricord serve`: brings the database up to date, loads the demo where asked, answers.
 
+use crate::database::{DatabaseArgs, problem};
+use crate::server::{self, Limits};
 use crate::tls;
 use baricord_core::problem::Problem;
-use baricord_store::Store;
 use baricord_web::{App, demo, router, worker};
 use clap::Args;
 use std::net::SocketAddr;
@@ -16,12 +17,8 @@ pub struct ServeArgs {
     /// Address to answer on.
     #[arg(long, env = "BARICORD_LISTEN", default_value = "127.0.0.1:8085")]
     listen: SocketAddr,
-    /// Database as the application's role.
-    #[arg(long, env = "DATABASE_URL", hide_env_values = true)]
-    database: String,
-    /// Database as its owner, for bringing it up to date; left out when someone else does that.
-    #[arg(long, env = "DATABASE_OWNER_URL", hide_env_values = true)]
-    owner: Option<String>,
+    #[command(flatten)]
+    database: DatabaseArgs,
     /// Cookies only over TLS: for a server behind a proxy that speaks it.
     #[arg(long, env = "BARICORD_SECURE_COOKIES")]
     secure_cookies: bool,
@@ -34,10 +31,6 @@ pub struct ServeArgs {
     /// More names or addresses by which phones reach this server, for the certificate.
     #[arg(long = "tls-name", env = "BARICORD_TLS_NAMES", value_delimiter = ',')]
     tls_names: Vec<String>,
-}
-
-fn trouble(code: &str) -> impl Fn(String) -> Problem + '_ {
-    move |m| Problem::new(code, m)
 }
 
 /// Serves until it is told to stop.
@@ -56,16 +49,11 @@ pub fn run(a: ServeArgs) -> Result<(), Problem> {
 }
 
 async fn serve(a: ServeArgs) -> Result<(), Problem> {
-    if let Some(owner) = &a.owner {
-        Store::migrate(owner)
-            .await
-            .map_err(|e| trouble("database")(format!("the database cannot be brought up to date: {e}")))?;
-        baricord_web::prepare_sessions(owner).await.map_err(trouble("database"))?;
-    }
-    let store =
-        Store::connect(&a.database).await.map_err(|e| trouble("database")(format!("the database does not answer: {e}")))?;
-    if a.demo && store.is_empty().await.map_err(|e| trouble("database")(e.to_string()))? {
-        demo::load(&store).await.map_err(|e| trouble("demo")(e.to_string()))?;
+    let store = a.database.open().await?;
+    let mut is_empty = store.is_empty().await.map_err(problem)?;
+    if a.demo && is_empty {
+        demo::load(&store).await.map_err(|e| Problem::new("demo", e.to_string()))?;
+        is_empty = false;
     }
     let listener = tokio::net::TcpListener::bind(a.listen).await.map_err(|e| {
         Problem::new("address-in-use", format!("cannot answer on {}: {e}; choose another with --listen", a.listen))
@@ -77,15 +65,22 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
     if let Some((_, fingerprint)) = &tls {
         println!("Its own certificate, SHA-256 {fingerprint}: compare it with what the phone shows, once");
     }
-    if a.demo {
-        println!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD);
+    // The demo's people have a password that everybody knows.
+    let demo_signs_in = a.demo && a.listen.ip().is_loopback();
+    match (a.demo, demo_signs_in) {
+        (true, true) => println!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD),
+        (true, false) => println!("The demo's people sign in on a loopback address only: --listen 127.0.0.1:8085"),
+        _ => {}
     }
-    let app = router(App { store, demo: a.demo }, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();
-    let ended = match tls {
-        None => axum::serve(listener, app).with_graceful_shutdown(stop()).await,
-        Some((config, _)) => tls::serve(listener, config, app, stop()).await,
-    };
-    ended.map_err(|e| Problem::new("serve", e.to_string()))?;
+    if is_empty {
+        println!("No workshop yet. Make one and its owner, in another terminal with the same DATABASE_URL:");
+        println!("  baricord workshop add \"Your workshop\" --owner you@workshop.example");
+    }
+    let app = App::new(store, demo_signs_in);
+    let app = router(app, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();
+    server::serve(listener, tls.map(|t| t.0), app, Limits::default(), stop())
+        .await
+        .map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();
     Ok(())
 }

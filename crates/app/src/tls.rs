@@ -1,7 +1,5 @@
 //! TLS with a certificate of the server's own making, for phones that reach it in the workshop's network.
 
-use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
-use axum_server::Handle;
 use axum_server::tls_rustls::RustlsConfig;
 use baricord_core::problem::Problem;
 use sha2::{Digest, Sha256};
@@ -9,7 +7,6 @@ use std::io::Write;
 use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-use std::time::Duration;
 
 fn cannot(what: &str, e: &dyn std::fmt::Display) -> Problem {
     Problem::new("tls", format!("{what}: {e}")).field("tls-folder")
@@ -54,22 +51,6 @@ fn pem(text: &[u8]) -> Option<Vec<u8>> {
     use rustls_pki_types::CertificateDer;
     use rustls_pki_types::pem::PemObject;
     CertificateDer::from_pem_slice(text).ok().map(|c| c.to_vec())
-}
-
-/// Serves over TLS until it is told to stop, then lets what is under way end.
-pub async fn serve(
-    listener: tokio::net::TcpListener,
-    config: RustlsConfig,
-    app: IntoMakeServiceWithConnectInfo<axum::Router, SocketAddr>,
-    stop: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    let handle = Handle::new();
-    let stopping = handle.clone();
-    tokio::spawn(async move {
-        stop.await;
-        stopping.graceful_shutdown(Some(Duration::from_secs(10)));
-    });
-    axum_server::from_tcp_rustls(listener.into_std()?, config)?.handle(handle).serve(app).await
 }
 
 #[cfg(test)]

@@ -8,8 +8,8 @@ use std::path::{Component, Path, PathBuf};
 
 /// The largest file that is read.
 pub const MAX_FILE: u64 = 2 << 30;
-/// The largest document.
-const MAX_DOCUMENT: usize = 64 << 20;
+/// The largest document, bytes.
+pub const MAX_DOCUMENT: usize = 4 << 20;
 
 /// A case that can be read.
 pub struct CaseSource {
@@ -38,6 +38,21 @@ fn parse(text: &str) -> Result<Value, Problem> {
         .map_err(|e| Problem::new("not-json", format!("case.json is not JSON: {e}")).line(e.line() as u64))
 }
 
+/// The document of a case out of its bytes; `named`: whether they are called case.json.
+fn document(bytes: Vec<u8>, named: bool) -> Result<Value, Problem> {
+    if bytes.len() > MAX_DOCUMENT {
+        return Err(Problem::new("too-large", "a case.json may have up to 4 MiB; recordings stand beside it"));
+    }
+    let text = String::from_utf8(bytes).map_err(|_| match named {
+        true => Problem::new("not-json", "case.json is not UTF-8"),
+        false => Problem::new("not-a-case", "this is neither a zip nor a case.json in UTF-8"),
+    })?;
+    if text.trim().is_empty() {
+        return Err(Problem::new("empty-file", "the file is empty"));
+    }
+    parse(&text)
+}
+
 impl CaseSource {
     /// Opens a folder, a zip or a `case.json`.
     pub fn open(path: &Path) -> Result<Self, Problem> {
@@ -63,21 +78,11 @@ impl CaseSource {
             place
                 .entry("case.json")?
                 .ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?
-                .head(MAX_DOCUMENT)?
+                .head(MAX_DOCUMENT + 1)?
         } else {
-            whole.head(MAX_DOCUMENT)?
+            whole.head(MAX_DOCUMENT + 1)?
         };
-        if bytes.len() >= MAX_DOCUMENT {
-            return Err(Problem::new("too-large", "a case.json may have up to 64 MiB"));
-        }
-        let text = String::from_utf8(bytes).map_err(|_| match zip {
-            true => Problem::new("not-json", "case.json is not UTF-8"),
-            false => Problem::new("not-a-case", "this is neither a zip nor a case.json in UTF-8"),
-        })?;
-        if text.trim().is_empty() {
-            return Err(Problem::new("empty-file", "the file is empty"));
-        }
-        Ok(Self { document: parse(&text)?, files: if zip { Files::Zip(place) } else { Files::None } })
+        Ok(Self { document: document(bytes, zip)?, files: if zip { Files::Zip(place) } else { Files::None } })
     }
 
     /// A file of the case; none where it is missing.
@@ -105,23 +110,59 @@ pub fn document_text(document: &Value) -> String {
     text
 }
 
-/// Writes a case as a zip: the same bytes for the same case, the files copied a piece at a time.
-pub fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, FileSource)]) -> Result<(), Problem> {
-    let failed = |e: std::io::Error| Problem::new("cannot-write", format!("the zip cannot be written: {e}"));
-    let mut z = zip::ZipWriter::new(out);
+/// Copies a file of the case by name into a zip.
+type Copy<'a> = dyn FnMut(&str, &mut dyn Write) -> Result<(), Problem> + 'a;
+
+fn cannot_write(e: &std::io::Error) -> Problem {
+    Problem::new("cannot-write", format!("the zip cannot be written: {e}"))
+}
+
+fn pack<W: Write + Seek>(
+    mut z: zip::ZipWriter<W>,
+    document: &Value,
+    names: &[String],
+    copy: &mut Copy<'_>,
+) -> Result<(), Problem> {
     // A fixed time, so that equal cases are equal files.
     let options = zip::write::SimpleFileOptions::default()
         .compression_method(zip::CompressionMethod::Deflated)
         .last_modified_time(zip::DateTime::default());
     z.start_file("case.json", options).map_err(|e| zip_error(&e))?;
-    z.write_all(document_text(document).as_bytes()).map_err(failed)?;
-    for (name, file) in files {
+    z.write_all(document_text(document).as_bytes()).map_err(|e| cannot_write(&e))?;
+    for name in names {
         inside(name)?;
         z.start_file(name.as_str(), options).map_err(|e| zip_error(&e))?;
-        file.read_with(|r| std::io::copy(r, &mut z).map_err(failed))?;
+        copy(name, &mut z)?;
     }
     z.finish().map_err(|e| zip_error(&e))?;
     Ok(())
+}
+
+/// Writes a case as a zip: the same bytes for the same case, the files copied a piece at a time.
+pub fn write_zip<W: Write + Seek>(out: W, document: &Value, files: &[(String, FileSource)]) -> Result<(), Problem> {
+    let names: Vec<String> = files.iter().map(|f| f.0.clone()).collect();
+    let mut of = files.iter().map(|f| &f.1);
+    pack(zip::ZipWriter::new(out), document, &names, &mut |_, out| {
+        let Some(file) = of.next() else { return Ok(()) };
+        file.read_with(|r| std::io::copy(r, out).map(|_| ()).map_err(|e| cannot_write(&e)))
+    })
+}
+
+/// Writes a case as a zip into a stream that is not gone back in: nothing of it is kept meanwhile. `piece` gives
+/// the pieces of a file by its name, numbered from 0; none after the last.
+pub fn stream_zip<W: Write>(
+    out: W,
+    document: &Value,
+    names: &[String],
+    mut piece: impl FnMut(&str, i32) -> Result<Option<Vec<u8>>, Problem>,
+) -> Result<(), Problem> {
+    pack(zip::ZipWriter::new_stream(out), document, names, &mut |name, out| {
+        for i in 0.. {
+            let Some(bytes) = piece(name, i)? else { break };
+            out.write_all(&bytes).map_err(|e| cannot_write(&e))?;
+        }
+        Ok(())
+    })
 }
 
 /// Writes a case to a folder or a zip, by its name. Written beside and moved into place, so that a
@@ -160,7 +201,7 @@ mod tests {
     use serde_json::json;
     use std::io::Cursor;
 
-    fn pack(document: &Value, files: &[(String, FileSource)]) -> Result<Vec<u8>, Problem> {
+    fn zipped(document: &Value, files: &[(String, FileSource)]) -> Result<Vec<u8>, Problem> {
         let mut out = Cursor::new(vec![]);
         write_zip(&mut out, document, files)?;
         Ok(out.into_inner())
@@ -173,11 +214,29 @@ mod tests {
     #[test]
     fn out_in_and_out_again_is_byte_for_byte_the_same() {
         let files = vec![("recordings/r1.csv".to_string(), b"t,az\n0,1\n".to_vec().into())];
-        let first = pack(&doc(), &files).unwrap();
+        let first = zipped(&doc(), &files).unwrap();
         let read = CaseSource::from_bytes(first.clone()).unwrap();
         let file = read.file("recordings/r1.csv").unwrap().unwrap();
-        let second = pack(&read.document, &[("recordings/r1.csv".into(), file)]).unwrap();
+        let second = zipped(&read.document, &[("recordings/r1.csv".into(), file)]).unwrap();
         assert_eq!(first, second);
+    }
+
+    #[test]
+    fn a_streamed_zip_is_the_same_each_time_and_reads_back() {
+        let pieces = [b"t,az\n".to_vec(), b"0,1\n".to_vec()];
+        let stream = || {
+            let mut out = vec![];
+            let names = ["recordings/r1.csv".to_string()];
+            stream_zip(&mut out, &doc(), &names, |_, i| Ok(pieces.get(i as usize).cloned())).unwrap();
+            out
+        };
+        let first = stream();
+        assert_eq!(first, stream());
+        let read = CaseSource::from_bytes(first).unwrap();
+        assert_eq!(read.document, doc());
+        assert_eq!(read.file("recordings/r1.csv").unwrap().unwrap().bytes().unwrap(), b"t,az\n0,1\n");
+        let broken = |_: &str, _| Err(Problem::new("gone", "the file is gone"));
+        assert_eq!(stream_zip(vec![], &doc(), &["a".to_string()], broken).unwrap_err().code, "gone");
     }
 
     #[test]
@@ -200,7 +259,7 @@ mod tests {
         for bad in ["../x", "/etc/passwd", "", "a/../../x"] {
             assert_eq!(c.file(bad).unwrap_err().code, "bad-path", "{bad}");
         }
-        assert!(pack(&doc(), &[("../x".into(), vec![].into())]).is_err());
+        assert!(zipped(&doc(), &[("../x".into(), vec![].into())]).is_err());
     }
 
     #[test]

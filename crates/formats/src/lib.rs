@@ -16,7 +16,7 @@ mod source;
 mod spool;
 mod wav;
 
-pub use case_file::{CaseSource, MAX_FILE, document_text, write_case, write_zip};
+pub use case_file::{CaseSource, MAX_DOCUMENT, MAX_FILE, document_text, stream_zip, write_case, write_zip};
 pub use csv_in::CsvShape;
 pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look, speed_described};
 pub use recording::{read_all, read_recording, write_csv};

@@ -1,6 +1,6 @@
 //! Files as they came, samples as they were read, and what they say.
 
-use crate::{Scope, StoreError};
+use crate::{Scope, Store, StoreError};
 use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
@@ -76,6 +76,16 @@ impl OnDisk {
     pub async fn finish(mut self) -> Result<FileSource, StoreError> {
         self.out.flush().await.map_err(|e| Self::broken(&self.name, &e))?;
         Ok(self.disk.into_temp_path().into())
+    }
+}
+
+impl Store {
+    /// A piece of a file of a case, numbered from 0, read on its own: no transaction stands open between two.
+    pub async fn file_piece(&self, workshop: Uuid, case: Uuid, name: &str, piece: i32) -> Result<Option<Vec<u8>>, StoreError> {
+        let mut s = self.scope(workshop).await?;
+        let data = s.piece(case, name, piece).await?;
+        s.commit().await?;
+        Ok(data)
     }
 }
 

@@ -108,7 +108,10 @@ async fn the_fourth_death_ends_a_job_and_its_drive_with_the_reason() {
     for n in 1..=4 {
         let c = store.claim_job().await.unwrap().unwrap_or_else(|| panic!("claim {n}"));
         store.beat(&c, 0.5, "leg 2 of 3").await.unwrap();
-        sqlx::query("UPDATE job SET heartbeat = now() - interval '1 minute' WHERE state = 'running'").execute(&owner).await.unwrap();
+        sqlx::query("UPDATE job SET heartbeat = now() - interval '1 minute' WHERE state = 'running'")
+            .execute(&owner)
+            .await
+            .unwrap();
     }
     assert!(store.claim_job().await.unwrap().is_none(), "there is no fifth");
     let mut s = store.scope(w).await.unwrap();
@@ -152,9 +155,18 @@ async fn people_come_go_and_change_and_a_workshop_keeps_an_owner() {
         StoreError::Problem(p) => p.code,
         e => panic!("{e}"),
     };
-    assert_eq!(code(store.add_person(&mut s, "orla@skerry.example", "x", Role::Viewer, "a long password").await.unwrap_err()), "exists");
-    assert_eq!(code(store.add_person(&mut s, "no address", "x", Role::Viewer, "a long password").await.unwrap_err()), "bad-email");
-    assert_eq!(code(store.add_person(&mut s, "jon@skerry.example", "Jon", Role::Learner, "short").await.unwrap_err()), "bad-password");
+    assert_eq!(
+        code(store.add_person(&mut s, "orla@skerry.example", "x", Role::Viewer, "a long password").await.unwrap_err()),
+        "exists"
+    );
+    assert_eq!(
+        code(store.add_person(&mut s, "no address", "x", Role::Viewer, "a long password").await.unwrap_err()),
+        "bad-email"
+    );
+    assert_eq!(
+        code(store.add_person(&mut s, "jon@skerry.example", "Jon", Role::Learner, "short").await.unwrap_err()),
+        "bad-password"
+    );
     let jon = store.add_person(&mut s, "jon@skerry.example", "Jon", Role::Learner, "another password").await.unwrap();
     assert_eq!(code(s.set_role(owner, Some(Role::Mechanic)).await.unwrap_err()), "last-owner");
     assert_eq!(code(s.set_role(owner, None).await.unwrap_err()), "last-owner");
@@ -208,7 +220,9 @@ async fn functions_asked_before_sign_in_are_narrow_and_nobody_makes_temporary_ta
     .await
     .unwrap();
     assert!(loose.is_empty(), "{loose:?}");
-    for write in ["DELETE FROM person", "UPDATE workshop SET name = ''", "SELECT document FROM case_file", "CREATE TABLE public.x (a int)"] {
+    for write in
+        ["DELETE FROM person", "UPDATE workshop SET name = ''", "SELECT document FROM case_file", "CREATE TABLE public.x (a int)"]
+    {
         let mut tx = owner.begin().await.unwrap();
         sqlx::query("SET LOCAL ROLE baricord_definer").execute(&mut *tx).await.unwrap();
         let e = sqlx::query(write).execute(&mut *tx).await.unwrap_err();

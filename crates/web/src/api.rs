@@ -4,6 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
+use crate::work_limits::Analyses;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::body::Body;
@@ -16,6 +17,7 @@ use axum::{Json, Router};
 use baricord_core::calc;
 use baricord_core::problem::Problem;
 use baricord_formats::{CaseSource, answers};
+use baricord_store::StoreError;
 use baricord_store::tokens::Token;
 use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
@@ -36,13 +38,20 @@ pub struct ApiFail(StatusCode, Problem);
 
 impl From<Problem> for ApiFail {
     fn from(p: Problem) -> Self {
-        Self(StatusCode::UNPROCESSABLE_ENTITY, p)
+        let e = StoreError::from(p);
+        match e {
+            StoreError::Problem(p) if p.code != "no-room" => Self(StatusCode::UNPROCESSABLE_ENTITY, p),
+            e => kept(&e),
+        }
     }
 }
 
 impl IntoResponse for ApiFail {
     fn into_response(self) -> Response {
         let mut r = (self.0, Json(self.1.to_json())).into_response();
+        if self.0 == StatusCode::SERVICE_UNAVAILABLE {
+            r.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static(crate::fail::RETRY_AFTER_SECONDS));
+        }
         if self.0 == StatusCode::UNAUTHORIZED {
             r.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
         }
@@ -57,7 +66,27 @@ fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiFail {
 }
 
 pub(crate) fn too_large() -> ApiFail {
-    fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "a case is at most 2 GiB, the input of a calculation 4 MiB")
+    fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "a zip is at most 2 GiB; a case.json and the input of a calculation 4 MiB")
+}
+
+/// What the database or a disk answered: what is temporary is told so.
+fn kept(e: &StoreError) -> ApiFail {
+    if !e.is_temporary() {
+        return broken(e);
+    }
+    tracing::warn!(error = %e, "the interface for programs is at a limit");
+    let (code, message) = match e {
+        StoreError::Busy(what) => ("busy", format!("{what}: come again in a few seconds")),
+        StoreError::NoRoom(_) | StoreError::Problem(_) => ("no-room", "a disk of the server is full".into()),
+        _ => ("unavailable", "the database does not answer".into()),
+    };
+    fail(StatusCode::SERVICE_UNAVAILABLE, code, message)
+}
+
+/// What the temporary folder answered.
+fn disk(e: std::io::Error) -> ApiFail {
+    let is_full = matches!(e.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded);
+    kept(&if is_full { StoreError::NoRoom(e.to_string()) } else { StoreError::Broken(e.to_string()) })
 }
 
 fn broken(e: &dyn std::fmt::Display) -> ApiFail {
@@ -77,9 +106,12 @@ impl FromRequestParts<App> for Caller {
             return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
         };
         match app.store.person_of_token(secret.trim()).await {
-            Ok(Some(_)) => Ok(Self),
+            Ok(Some(p)) if !p.demo || app.is_demo_request(&parts.headers) => Ok(Self),
+            Ok(Some(_)) => {
+                Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "a token of the demo works where the demo runs alone"))
+            }
             Ok(None) => Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "this token is not known, or was taken back")),
-            Err(e) => Err(broken(&e)),
+            Err(e) => Err(kept(&e)),
         }
     }
 }
@@ -98,28 +130,41 @@ async fn case(request: Request) -> Result<CaseSource, ApiFail> {
         let told = "the body is application/zip (a case folder) or application/json (its case.json)";
         return Err(fail(StatusCode::UNPROCESSABLE_ENTITY, "unknown-content-type", told));
     }
-    let disk = tempfile::NamedTempFile::new().map_err(|e| broken(&e))?;
-    let mut out = tokio::fs::File::from_std(disk.reopen().map_err(|e| broken(&e))?);
+    // A lone document is small; a zip may hold recordings.
+    let most = if kind.starts_with("application/json") { baricord_formats::MAX_DOCUMENT } else { crate::MAX_UPLOAD };
+    let file = tempfile::NamedTempFile::new().map_err(disk)?;
+    let mut out = tokio::fs::File::from_std(file.reopen().map_err(disk)?);
     let (mut body, mut length) = (request.into_body().into_data_stream(), 0);
     while let Some(chunk) = body.next().await {
-        let chunk = chunk.map_err(|e| if e.to_string().contains("limit") { too_large() } else { broken(&e) })?;
+        let chunk = chunk.map_err(|e| if e.to_string().contains("limit") { too_large() } else { too_slow(&e) })?;
         length += chunk.len();
-        if length > crate::MAX_UPLOAD {
+        if length > most {
             return Err(too_large());
         }
-        out.write_all(&chunk).await.map_err(|e| broken(&e))?;
+        out.write_all(&chunk).await.map_err(disk)?;
     }
-    out.flush().await.map_err(|e| broken(&e))?;
-    let file = disk.into_temp_path().into();
+    out.flush().await.map_err(disk)?;
+    let file = file.into_temp_path().into();
     Ok(tokio::task::spawn_blocking(move || CaseSource::from_source(&file)).await.map_err(|e| broken(&e))??)
 }
 
+fn too_slow(e: &dyn std::fmt::Display) -> ApiFail {
+    fail(StatusCode::REQUEST_TIMEOUT, "too-slow", format!("the body did not come in time, or broke off: {e}"))
+}
+
 async fn answer<T: Serialize + Send + 'static>(
+    app: &App,
     request: Request,
     work: impl FnOnce(&CaseSource) -> Result<T, Problem> + Send + 'static,
 ) -> Result<Json<T>, ApiFail> {
     let source = case(request).await?;
-    let done = tokio::task::spawn_blocking(move || work(&source)).await.map_err(|e| broken(&e))?;
+    let turn = app.limits.enter::<Analyses>().await.map_err(|e| kept(&e))?;
+    let done = tokio::task::spawn_blocking(move || {
+        let _turn = turn;
+        work(&source)
+    })
+    .await
+    .map_err(|e| broken(&e))?;
     Ok(Json(done?))
 }
 
@@ -129,16 +174,16 @@ struct Only {
     recording: Option<String>,
 }
 
-async fn analyze(_c: Caller, Query(q): Query<Only>, r: Request) -> Result<impl IntoResponse, ApiFail> {
-    answer(r, move |s| answers::analyze(s, q.recording.as_deref())).await
+async fn analyze(_c: Caller, State(app): State<App>, Query(q): Query<Only>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(&app, r, move |s| answers::analyze(s, q.recording.as_deref())).await
 }
 
-async fn diagnose(_c: Caller, r: Request) -> Result<impl IntoResponse, ApiFail> {
-    answer(r, |s| answers::diagnose(s).map(|d| d.1)).await
+async fn diagnose(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(&app, r, |s| answers::diagnose(s).map(|d| d.1)).await
 }
 
-async fn verify(_c: Caller, r: Request) -> Result<impl IntoResponse, ApiFail> {
-    answer(r, answers::prove).await
+async fn verify(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+    answer(&app, r, answers::prove).await
 }
 
 /// The description that programs read: OpenAPI 3.1.
@@ -151,7 +196,9 @@ async fn description() -> Json<Value> {
             ("403", "not with this role"),
             ("413", "too large"),
             ("422", "the input cannot be read; field or line say where"),
+            ("408", "the body did not come in time"),
             ("429", "too many calls"),
+            ("503", "at a limit: come again after Retry-After seconds"),
         ] {
             ok[status] = json!({"description": words, "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Error"}}}});
         }

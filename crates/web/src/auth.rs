@@ -6,8 +6,8 @@ use crate::theme;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{FromRequestParts, Query, State};
-use axum::http::StatusCode;
 use axum::http::request::Parts;
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
@@ -85,7 +85,7 @@ impl FromRequestParts<App> for Member {
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Fail> {
         let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| Fail::Down)?;
-        match session.user {
+        match session.user.filter(|u| !u.0.demo || app.is_demo_request(&parts.headers)) {
             Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone() }),
             None => {
                 let get = parts.method == axum::http::Method::GET;
@@ -101,6 +101,8 @@ impl FromRequestParts<App> for Member {
 struct SignInPage {
     theme: &'static str,
     demo: bool,
+    /// There is no workshop yet: nobody can sign in.
+    empty: bool,
     next: String,
     email: String,
     wrong: bool,
@@ -118,19 +120,33 @@ fn safe(next: &str) -> &str {
     if next.starts_with('/') && !next.starts_with("//") && plain { next } else { "/" }
 }
 
-async fn form(State(app): State<App>, Query(q): Query<Next>) -> impl IntoResponse {
-    SignInPage { theme: theme::now(), demo: app.demo, next: safe(&q.next).into(), email: String::new(), wrong: false }
+async fn form(State(app): State<App>, headers: HeaderMap, Query(q): Query<Next>) -> Result<SignInPage, Fail> {
+    Ok(SignInPage {
+        theme: theme::now(),
+        demo: app.is_demo_request(&headers),
+        empty: app.store.is_empty().await?,
+        next: safe(&q.next).into(),
+        email: String::new(),
+        wrong: false,
+    })
 }
 
-async fn sign_in(State(app): State<App>, mut session: AuthSession, Form(c): Form<Credentials>) -> Result<Response, Fail> {
+async fn sign_in(
+    State(app): State<App>,
+    headers: HeaderMap,
+    mut session: AuthSession,
+    Form(c): Form<Credentials>,
+) -> Result<Response, Fail> {
     let next = safe(&c.next).to_string();
     let email = c.email.clone();
     let user = session.authenticate(c).await.map_err(|e| match e {
         axum_login::Error::Backend(e) => Fail::from(e),
         e => Fail::Broken(e.to_string()),
     })?;
-    let Some(user) = user else {
-        let page = SignInPage { theme: theme::now(), demo: app.demo, next, email, wrong: true };
+    let demo = app.is_demo_request(&headers);
+    // The demo's people are nobody where the demo does not run: there everybody knows their password.
+    let Some(user) = user.filter(|u| !u.0.demo || demo) else {
+        let page = SignInPage { theme: theme::now(), demo, empty: false, next, email, wrong: true };
         return Ok((StatusCode::UNAUTHORIZED, page).into_response());
     };
     session.login(&user).await.map_err(|e| Fail::Broken(e.to_string()))?;

@@ -5,75 +5,96 @@ use crate::auth::Member;
 use crate::fail::{Fail, may_write};
 use crate::stations::pinned::pinned;
 use crate::upload;
+use crate::work_limits::{Exports, Imports, Turn};
 use axum::Router;
 use axum::body::Body;
-use axum::extract::{Multipart, Path};
+use axum::extract::{Multipart, Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect};
 use axum::routing::{get, post};
 use baricord_core::case::Case;
 use baricord_core::problem::Problem;
-use baricord_formats::{CaseSource, write_zip};
-use std::io::Seek;
-use tokio_util::io::ReaderStream;
+use baricord_formats::{CaseSource, stream_zip};
+use std::io::Write;
 use uuid::Uuid;
 
-async fn export(m: Member, Path(id): Path<Uuid>) -> Result<impl IntoResponse, Fail> {
-    let mut s = m.scope().await?;
-    let c = s.case(id).await?;
-    let mut files = vec![];
-    for name in s.file_names(id).await? {
-        if let Some(file) = s.file(id, &name).await? {
-            files.push((name, file));
-        }
+/// Bytes on their way from the zip to the browser.
+struct Outgoing(tokio::sync::mpsc::Sender<std::io::Result<Vec<u8>>>);
+
+impl std::io::Write for Outgoing {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.blocking_send(Ok(bytes.to_vec())).map_err(|_| std::io::Error::from(std::io::ErrorKind::BrokenPipe))?;
+        Ok(bytes.len())
     }
-    drop(s);
-    let broken = |e: &dyn std::fmt::Display| Fail::Broken(e.to_string());
-    let zip = tempfile::tempfile().map_err(|e| broken(&e))?;
-    let mut out = zip.try_clone().map_err(|e| broken(&e))?;
-    let document = c.document;
-    let length = tokio::task::spawn_blocking(move || -> Result<u64, Problem> {
-        write_zip(&mut out, &document, &files)?;
-        let failed = |e: std::io::Error| Problem::new("cannot-write", e.to_string());
-        let length = out.stream_position().map_err(failed)?;
-        out.rewind().map_err(failed)?;
-        Ok(length)
-    })
-    .await
-    .map_err(|e| broken(&e))??;
-    let name: String =
-        c.case.title.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
-    let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_string()),
-        (header::CONTENT_LENGTH, length.to_string()),
-        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}.zip\"", name.trim_matches('-'))),
-    ];
-    Ok((headers, Body::from_stream(ReaderStream::with_capacity(tokio::fs::File::from_std(zip), 1 << 16))))
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
 }
 
-async fn import(m: Member, form: Multipart) -> Result<Redirect, Fail> {
+/// Bytes of the zip that are sent at once.
+const SENT: usize = 256 << 10;
+
+/// A case leaves: zipped while it is sent, read piece by piece, with no transaction open meanwhile.
+async fn export(m: Member, turn: Turn<Exports>, State(app): State<App>, Path(id): Path<Uuid>) -> Result<impl IntoResponse, Fail> {
+    let mut s = m.scope().await?;
+    let c = s.case(id).await?;
+    let names = s.file_names(id).await?;
+    drop(s);
+    let name: String =
+        c.case.title.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    let (to, from) = tokio::sync::mpsc::channel(2);
+    let (runtime, workshop) = (tokio::runtime::Handle::current(), m.person.workshop_id);
+    tokio::task::spawn_blocking(move || {
+        let _turn = turn;
+        let piece = |name: &str, i: i32| {
+            let read = runtime.block_on(app.store.file_piece(workshop, id, name, i));
+            read.map_err(|e| Problem::new("cannot-read", e.to_string()))
+        };
+        let mut out = std::io::BufWriter::with_capacity(SENT, Outgoing(to.clone()));
+        let done = stream_zip(&mut out, &c.document, &names, piece)
+            .and_then(|()| out.flush().map_err(|e| Problem::new("cannot-write", e.to_string())));
+        // A file that broke off is not taken for a whole one.
+        if let Err(p) = done {
+            tracing::warn!(error = %p, "an export broke off");
+            let _ = to.blocking_send(Err(std::io::Error::other(p.message)));
+        }
+    });
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_string()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{}.zip\"", name.trim_matches('-'))),
+    ];
+    let stream = futures_util::stream::unfold(from, |mut from| async { from.recv().await.map(|piece| (piece, from)) });
+    Ok((headers, Body::from_stream(stream)))
+}
+
+async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let (_, upload) = upload::form(form, "case", crate::MAX_UPLOAD).await?;
     let upload = upload
         .ok_or_else(|| Problem::new("empty-file", "choose a case that is not empty: a zip or a case.json").field("case"))?;
-    let source = tokio::task::spawn_blocking(move || CaseSource::from_source(&upload.file))
-        .await
-        .map_err(|e| Fail::Broken(e.to_string()))??;
-    let case = Case::from_json(&source.document)?;
-    let mut s = m.scope().await?;
-    let id = s.add_case(source.document.clone(), "took the case in", &m.person.name).await?;
-    let mut names: Vec<String> = vec![];
-    for r in &case.recordings {
-        names.push(r.file.clone());
-        names.extend([&r.speed, &r.rpm].into_iter().flatten().filter_map(|x| x.file.clone()));
-    }
-    names.extend(pinned(&source.document).into_iter().map(|p| p.file).filter(|f| f.starts_with("pinned/")));
-    names.sort();
-    names.dedup();
-    for name in names.iter().filter(|n| !n.is_empty()) {
-        if let Some(file) = source.file(name)? {
-            s.put_file(id, name, &file).await?;
+    // Read, and its files found, beside the async threads.
+    let read = tokio::task::spawn_blocking(move || -> Result<_, Problem> {
+        let source = CaseSource::from_source(&upload.file)?;
+        let case = Case::from_json(&source.document)?;
+        let mut names: Vec<String> = case.recordings.iter().map(|r| r.file.clone()).collect();
+        let references = case.recordings.iter().flat_map(|r| [&r.speed, &r.rpm]).flatten();
+        names.extend(references.filter_map(|x| x.file.clone()));
+        names.extend(pinned(&source.document).into_iter().map(|p| p.file).filter(|f| f.starts_with("pinned/")));
+        names.sort();
+        names.dedup();
+        let mut files = vec![];
+        for name in names.into_iter().filter(|n| !n.is_empty()) {
+            if let Some(file) = source.file(&name)? {
+                files.push((name, file));
+            }
         }
+        Ok((source.document, case, files))
+    });
+    let (document, case, files) = read.await.map_err(|e| Fail::Broken(e.to_string()))??;
+    let mut s = m.scope().await?;
+    let id = s.add_case(document, "took the case in", &m.person.name).await?;
+    for (name, file) in &files {
+        s.put_file(id, name, file).await?;
     }
     if !case.recordings.is_empty() {
         s.ask_for_analysis(id).await?;
@@ -82,7 +103,12 @@ async fn import(m: Member, form: Multipart) -> Result<Redirect, Fail> {
     Ok(Redirect::to(&format!("/cases/{id}")))
 }
 
-/// Out and in.
+/// The way out.
 pub fn routes() -> Router<App> {
-    Router::new().route("/cases/{id}/export.zip", get(export)).route("/import", post(import))
+    Router::new().route("/cases/{id}/export.zip", get(export))
+}
+
+/// The way in of a case.
+pub fn uploads() -> Router<App> {
+    Router::new().route("/import", post(import))
 }

@@ -24,6 +24,8 @@ pub enum Fail {
     Stale(String),
     /// The upload is too large.
     TooLarge,
+    /// What was typed or sent with a form is too much.
+    FormTooLarge,
     /// Too much of this is under way at once.
     Busy(&'static str),
     /// A disk is full.
@@ -110,6 +112,12 @@ impl IntoResponse for Fail {
                 "Too large",
                 Problem::new("too-large", "A recording may have up to 2 GiB.").field("file"),
                 "Cut the recording to the run that matters, or record fewer channels.",
+            ),
+            Fail::FormTooLarge => (
+                StatusCode::PAYLOAD_TOO_LARGE,
+                "Too much",
+                Problem::new("too-large", "What is sent with a form may have up to 256 KiB."),
+                "Send less at once; files have a way in of their own.",
             ),
             Fail::Busy(what) => (
                 StatusCode::SERVICE_UNAVAILABLE,

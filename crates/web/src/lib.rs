@@ -19,17 +19,19 @@ pub mod live;
 pub mod opinion;
 pub mod page;
 pub mod paper;
+pub mod request_body;
 pub mod statics;
 pub mod stations;
 pub mod theme;
 pub mod upload;
 pub mod vehicles;
 pub mod warmth;
+pub mod work_limits;
 pub mod worker;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use axum::http::{HeaderName, HeaderValue, Request, header};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, Request, header};
 use axum::response::IntoResponse;
 use axum::routing::get;
 use axum_login::AuthManagerLayerBuilder;
@@ -38,16 +40,36 @@ use baricord_store::Store;
 use tower_http::csrf::CsrfLayer;
 use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
 use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use tower_http::trace::TraceLayer;
 use tower_sessions_sqlx_store::PostgresStore;
+use work_limits::WorkLimits;
 
 /// What every handler has at hand.
 #[derive(Clone)]
 pub struct App {
     /// What is kept.
     pub store: Store,
-    /// Whether the sample sign-in is shown.
-    pub demo: bool,
+    /// Whether the demo's people may sign in: the demo runs, on its own machine.
+    demo: bool,
+    /// Turns at long work.
+    limits: WorkLimits,
+}
+
+/// Headers by which something on the way says that a request came from elsewhere.
+const FORWARDED: [&str; 6] = ["forwarded", "x-forwarded-for", "x-forwarded-host", "x-forwarded-proto", "x-real-ip", "via"];
+
+impl App {
+    /// `demo_signs_in`: whether the demo's people may, with the password that everybody knows; only a server that
+    /// is reached on its own machine alone may say so.
+    pub fn new(store: Store, demo_signs_in: bool) -> Self {
+        Self { store, demo: demo_signs_in, limits: WorkLimits::default() }
+    }
+
+    /// Whether a request may come from one of the demo's people: not when it was forwarded from elsewhere.
+    pub(crate) fn is_demo_request(&self, headers: &HeaderMap) -> bool {
+        self.demo && !FORWARDED.iter().any(|name| headers.contains_key(*name))
+    }
 }
 
 /// Largest upload, bytes.
@@ -68,7 +90,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
     let auth = AuthManagerLayerBuilder::new(auth::Backend { store: app.store.clone() }, sessions).build();
     let header =
         |name: HeaderName, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
-    Router::new()
+    let forms = Router::new()
         .merge(board::routes())
         .merge(exchange::routes())
         .merge(stations::routes())
@@ -80,15 +102,24 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(paper::routes())
         .merge(opinion::routes())
         .merge(api::pages())
+        .layer(axum::middleware::from_fn(request_body::form));
+    let files = Router::new()
+        .merge(exchange::uploads())
+        .merge(stations::uploads())
+        .layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT));
+    Router::new()
+        .merge(forms)
+        .merge(files)
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))
         .layer(CsrfLayer::new())
-        .merge(api::routes(app.clone()))
+        .merge(api::routes(app.clone()).layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT)))
         .route("/healthz", get(|| async { "ok" }))
         .route("/readyz", get(ready))
         .route("/static/{*path}", get(statics::file))
         .fallback(fail::nowhere)
         .layer(axum::middleware::from_fn(too_large))
+        .layer(axum::middleware::from_fn(request_body::address))
         .layer(axum::middleware::from_fn(theme::layer))
         .layer(DefaultBodyLimit::max(MAX_UPLOAD))
         .layer(header(header::CONTENT_SECURITY_POLICY, CSP))

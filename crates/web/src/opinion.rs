@@ -10,6 +10,7 @@ use crate::stations::fields::Fields;
 use crate::stations::map_view::{self, Look};
 use crate::stations::pinned::{pinned, serve};
 use crate::stations::road::run_words;
+use crate::work_limits::Maps;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
@@ -164,6 +165,7 @@ async fn maps(s: &mut Scope, k: &Known, secret: &str) -> Result<Vec<LinkedMap>, 
 /// What the link shows: the ledger, the question, and nothing else.
 async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<Response, Fail> {
     let l = linked(&app, &secret).await?;
+    let _turn = app.limits.enter::<Maps>().await?;
     let mut s = app.store.scope(l.workshop_id).await?;
     let o = s.opinion(l.id).await?;
     let k = Known::read(&mut s, l.case_id, None).await?;
@@ -193,6 +195,7 @@ async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String
 /// The ink of an order map that the link shows.
 async fn map(State(app): State<App>, Path((secret, run, channel)): Path<(String, String, String)>) -> Result<Response, Fail> {
     let l = linked(&app, &secret).await?;
+    let _turn = app.limits.enter::<Maps>().await?;
     let mut s = app.store.scope(l.workshop_id).await?;
     let (ink, _) = map_view::still(&mut s, l.case_id, &run, &channel, &Look::default()).await?;
     Ok(private(([(header::CONTENT_TYPE, "image/png")], ink)))

@@ -1,6 +1,7 @@
 //! What comes in over HTTP as a file: streamed to a temporary file, bounded, never whole in memory.
 
 use crate::fail::Fail;
+use crate::request_body::check_text;
 use crate::stations::fields::Fields;
 use axum::extract::Multipart;
 use axum::extract::multipart::{Field, MultipartError};
@@ -22,7 +23,10 @@ fn broken(e: &MultipartError) -> Fail {
 
 fn no_room(e: &std::io::Error) -> Fail {
     tracing::error!(error = %e, "an upload cannot be kept");
-    Fail::Broken(format!("the temporary folder cannot take the upload: {e}"))
+    match e.kind() {
+        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Fail::NoRoom,
+        _ => Fail::Broken(format!("the temporary folder cannot take the upload: {e}")),
+    }
 }
 
 /// Largest text field of a form with a file.
@@ -43,7 +47,9 @@ pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<
                 }
                 text.extend_from_slice(&chunk);
             }
-            fields.push((name, String::from_utf8_lossy(&text).into_owned()));
+            let text = String::from_utf8_lossy(&text).into_owned();
+            check_text(&name, &text)?;
+            fields.push((name, text));
         }
     }
     Ok((Fields(fields), upload))
@@ -51,6 +57,7 @@ pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<
 
 async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, Fail> {
     let name = field.file_name().unwrap_or_default().to_string();
+    check_text("file", &name)?;
     let disk = tempfile::NamedTempFile::new().map_err(|e| no_room(&e))?;
     let mut out = tokio::fs::File::from_std(disk.reopen().map_err(|e| no_room(&e))?);
     let mut length = 0;

@@ -6,6 +6,7 @@ use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::fail::Fail;
 use crate::page::segment;
+use crate::work_limits::{Audio, Maps, Turn};
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::http::header;
@@ -277,7 +278,12 @@ fn presses(a: &Axes, to: &dyn Fn((f64, f64), (f64, f64)) -> String, whole: Strin
 }
 
 /// The ink of a map: one byte a cell, rows from the lowest up.
-async fn ink(m: Member, Path((id, run, channel)): Path<(Uuid, String, String)>, Query(l): Query<Look>) -> Result<Response, Fail> {
+async fn ink(
+    m: Member,
+    _turn: Turn<Maps>,
+    Path((id, run, channel)): Path<(Uuid, String, String)>,
+    Query(l): Query<Look>,
+) -> Result<Response, Fail> {
     let map = of(&m, id, &run, &channel, &l).await?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], map.ink)
         .into_response())
@@ -298,7 +304,12 @@ pub fn attachment(kind: &'static str, name: &str, body: impl IntoResponse) -> Re
 }
 
 /// Amplitudes of a map, a row for each order, a column for each speed.
-async fn csv(m: Member, Path((id, run, channel)): Path<(Uuid, String, String)>, Query(l): Query<Look>) -> Result<Response, Fail> {
+async fn csv(
+    m: Member,
+    _turn: Turn<Maps>,
+    Path((id, run, channel)): Path<(Uuid, String, String)>,
+    Query(l): Query<Look>,
+) -> Result<Response, Fail> {
     let map = of(&m, id, &run, &channel, &l).await?;
     let mut out = String::from(if l.over_hz() { "Hz" } else { "order" });
     for c in 0..map.columns {
@@ -340,6 +351,7 @@ fn png(grey: &[u8], width: usize, height: usize) -> Result<Vec<u8>, Problem> {
 
 async fn export_png(
     m: Member,
+    _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
 ) -> Result<Response, Fail> {
@@ -374,6 +386,7 @@ pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) 
 
 async fn export_svg(
     m: Member,
+    _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
 ) -> Result<Response, Fail> {
@@ -447,6 +460,7 @@ const HEARD: Seconds = Seconds(10.0);
 
 async fn hear(
     m: Member,
+    turn: Turn<Audio>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(h): Query<Hear>,
 ) -> Result<Response, Fail> {
@@ -467,6 +481,7 @@ async fn hear(
     };
     let fast = h.fast.filter(|f| (0.25..=8.0).contains(f)).unwrap_or(1.0);
     let made = tokio::task::spawn_blocking(move || -> Result<Vec<u8>, Problem> {
+        let _turn = turn;
         let x = listen(&case.vehicle, &samples, &channel, reference.as_ref(), span, part)?;
         write_wav(&x.samples, (x.rate.get() * fast) as u32)
     })

@@ -43,3 +43,8 @@ pub fn routes() -> Router<App> {
         .merge(prove::routes())
         .merge(part::routes())
 }
+
+/// Routes of the stations that take files.
+pub fn uploads() -> Router<App> {
+    Router::new().merge(recordings::uploads()).merge(pinned::uploads())
+}

@@ -125,7 +125,12 @@ pub async fn serve(mut s: Scope, id: Uuid, file: &str) -> Result<Response, Fail>
 
 /// Routes of what is pinned.
 pub fn routes() -> Router<App> {
+    Router::new().route("/cases/{id}/pinned/{file}", get(show))
+}
+
+/// The route by which it comes.
+pub fn uploads() -> Router<App> {
     // A little more than the largest, so that it is refused in words.
     let room = DefaultBodyLimit::max(MOST + (1 << 20));
-    Router::new().route("/cases/{id}/pinned", post(pin).layer(room)).route("/cases/{id}/pinned/{file}", get(show))
+    Router::new().route("/cases/{id}/pinned", post(pin).layer(room))
 }

@@ -495,10 +495,16 @@ async fn forget(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Redirec
 /// Routes of recordings on their way in.
 pub fn routes() -> Router<App> {
     Router::new()
-        .route("/cases/{id}/recordings", post(whole))
         .route("/cases/{id}/incoming", post(announce))
-        .route("/cases/{id}/incoming/{up}", put(piece).layer(DefaultBodyLimit::max(LARGEST_PIECE)).get(mapping))
+        .route("/cases/{id}/incoming/{up}", get(mapping))
         .route("/cases/{id}/incoming/{up}/look", get(look_again))
         .route("/cases/{id}/incoming/{up}/keep", post(keep))
         .route("/cases/{id}/incoming/{up}/forget", post(forget))
+}
+
+/// Routes by which their bytes come.
+pub fn uploads() -> Router<App> {
+    Router::new()
+        .route("/cases/{id}/recordings", post(whole))
+        .route("/cases/{id}/incoming/{up}", put(piece).layer(DefaultBodyLimit::max(LARGEST_PIECE)))
 }

@@ -7,6 +7,7 @@ use crate::auth::Member;
 use crate::charts;
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, cause_words};
+use crate::work_limits::{Audio, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -109,15 +110,18 @@ struct Wanted {
 }
 
 /// One sound.
-async fn wav(m: Member, Path(id): Path<Uuid>, Query(w): Query<Wanted>) -> Result<Response, Fail> {
+async fn wav(m: Member, turn: Turn<Audio>, Path(id): Path<Uuid>, Query(w): Query<Wanted>) -> Result<Response, Fail> {
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let v = &k.case().vehicle;
     let h = hypotheses(v, builtin()).into_iter().find(|h| h.fault == w.fault && h.at == w.at).ok_or(Fail::NotFound)?;
-    let kind = kind(&k);
-    let made =
-        sound(v, builtin(), &h, At { speed: speed(&k, Some(w.kmh)), gear: None, kind: kind.as_deref() }).ok_or(Fail::NotFound)?;
-    let bytes = write_wav(&made.samples, RATE.get() as u32)?;
+    let (kind, speed, v) = (kind(&k), speed(&k, Some(w.kmh)), v.clone());
+    let made = tokio::task::spawn_blocking(move || {
+        let _turn = turn;
+        let made = sound(&v, builtin(), &h, At { speed, gear: None, kind: kind.as_deref() })?;
+        Some(write_wav(&made.samples, RATE.get() as u32))
+    });
+    let bytes = made.await.map_err(|e| Fail::Broken(e.to_string()))?.ok_or(Fail::NotFound)??;
     Ok(([(header::CONTENT_TYPE, "audio/wav"), (header::CACHE_CONTROL, "private, max-age=600")], bytes).into_response())
 }
 

@@ -35,7 +35,7 @@ type Server = (tokio::sync::oneshot::Sender<()>, tokio::task::JoinHandle<()>);
 
 fn serve(listener: tokio::net::TcpListener, store: &Store) -> Server {
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let app = router(App { store: store.clone(), demo: false }, false);
+    let app = router(App::new(store.clone(), false), false);
     let running = tokio::spawn(async move {
         axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>())
             .with_graceful_shutdown(async move {

@@ -1,0 +1,96 @@
+//! What a request may carry before anything is known of who sends it.
+//!
+//! Outside the routes that take files, and those for programs, a body is small, comes in time, and is read whole
+//! before a handler sees it. Nowhere does text hold a NUL: PostgreSQL keeps none, and a search would break on it.
+
+use crate::fail::Fail;
+use axum::body::{Body, Bytes};
+use axum::extract::Request;
+use axum::http::{Uri, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+use baricord_core::problem::Problem;
+use http_body_util::{BodyExt, LengthLimitError, Limited};
+use std::time::Duration;
+
+/// Largest body outside files and the routes for programs, bytes.
+pub const MAX_FORM: usize = 256 << 10;
+/// A form is all there within this time.
+const FORM_TIMEOUT: Duration = Duration::from_secs(30);
+/// A file comes on within this time, piece by piece.
+pub const FILE_TIMEOUT: Duration = Duration::from_secs(60);
+
+fn nul(field: &str) -> Fail {
+    Problem::new("nul", "a text holds the character NUL, which is no text").field(field).into()
+}
+
+/// Refuses an address with a NUL in it.
+fn check_address(uri: &Uri) -> Result<(), Fail> {
+    let has = |text: &str| text.contains("%00");
+    if has(uri.path()) || uri.query().is_some_and(has) { Err(nul("address")) } else { Ok(()) }
+}
+
+/// Every request: its address is text.
+pub async fn address(request: Request, next: Next) -> Response {
+    match check_address(request.uri()) {
+        Ok(()) => next.run(request).await,
+        Err(e) => e.into_response(),
+    }
+}
+
+async fn read(body: Body, is_form: bool) -> Result<Bytes, Fail> {
+    let whole = tokio::time::timeout(FORM_TIMEOUT, Limited::new(body, MAX_FORM).collect()).await;
+    let bytes = match whole {
+        Err(_) => return Err(Fail::TooSlow),
+        Ok(Ok(whole)) => whole.to_bytes(),
+        Ok(Err(e)) if e.is::<LengthLimitError>() => return Err(Fail::FormTooLarge),
+        Ok(Err(e)) => return Err(Problem::new("bad-request", format!("the request broke off: {e}")).into()),
+    };
+    let escaped = is_form && bytes.windows(3).any(|w| w == b"%00");
+    if escaped || bytes.contains(&0) { Err(nul("form")) } else { Ok(bytes) }
+}
+
+/// A route that takes no file: its body is read here, up to [`MAX_FORM`].
+pub async fn form(request: Request, next: Next) -> Response {
+    let said = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
+    if said.is_some_and(|l| l > MAX_FORM as u64) {
+        return Fail::FormTooLarge.into_response();
+    }
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let is_form = kind.to_ascii_lowercase().starts_with("application/x-www-form-urlencoded");
+    let (parts, body) = request.into_parts();
+    match read(body, is_form).await {
+        Ok(bytes) => next.run(Request::from_parts(parts, bytes.into())).await,
+        Err(e) => e.into_response(),
+    }
+}
+
+/// Whether a text from a form with files holds a NUL.
+pub fn check_text(field: &str, text: &str) -> Result<(), Fail> {
+    if text.contains('\0') { Err(nul(field)) } else { Ok(()) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_with_a_nul_is_refused() {
+        for bad in ["/?q=%00", "/cases/%00", "/a?b=c%00d"] {
+            assert!(check_address(&bad.parse().unwrap()).is_err(), "{bad}");
+        }
+        for fine in ["/", "/?q=100%25", "/?q=%2500"] {
+            assert!(check_address(&fine.parse().unwrap()).is_ok(), "{fine}");
+        }
+    }
+
+    #[tokio::test]
+    async fn a_body_is_bounded_and_holds_no_nul() {
+        assert_eq!(read(Body::from("a=b"), true).await.unwrap(), "a=b");
+        assert!(matches!(read(Body::from(vec![b'x'; MAX_FORM + 1]), true).await, Err(Fail::FormTooLarge)));
+        assert!(read(Body::from(vec![b'x'; MAX_FORM]), true).await.is_ok());
+        assert!(read(Body::from("a=%00"), true).await.is_err());
+        assert!(read(Body::from("{\"a\": \"%00\"}"), false).await.is_ok(), "only a form is escaped so");
+        assert!(read(Body::from("a\0"), false).await.is_err());
+    }
+}
