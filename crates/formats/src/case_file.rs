@@ -1,6 +1,6 @@
 //! The open case file: a folder, a zip of it, or its `case.json` alone.
 
-use crate::source::{FileSource, Place, cannot_read, zip_error};
+use crate::source::{FileSource, Place, cannot_read, check_regular, zip_error};
 use baricord_core::problem::Problem;
 use serde_json::Value;
 use std::io::{Seek, Write};
@@ -33,6 +33,21 @@ fn inside(name: &str) -> Result<PathBuf, Problem> {
     Ok(p.to_path_buf())
 }
 
+/// A path below a folder as it really lies there; none where nothing does. A link that leads out of the folder,
+/// itself or by a folder on the way, is refused.
+fn in_folder(root: &Path, name: &Path) -> Result<Option<PathBuf>, Problem> {
+    let full = root.join(name);
+    match full.canonicalize() {
+        Ok(real) if real.starts_with(root) => Ok(Some(real)),
+        Ok(_) => {
+            let told = format!("“{}” is a link that leads out of the case folder", name.display());
+            Err(Problem::new("bad-path", told).field("file"))
+        }
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(cannot_read(&full, &e)),
+    }
+}
+
 fn parse(text: &str) -> Result<Value, Problem> {
     serde_json::from_str(text.trim_start_matches('\u{feff}'))
         .map_err(|e| Problem::new("not-json", format!("case.json is not JSON: {e}")).line(e.line() as u64))
@@ -58,9 +73,11 @@ impl CaseSource {
     pub fn open(path: &Path) -> Result<Self, Problem> {
         let meta = std::fs::metadata(path).map_err(|e| cannot_read(path, &e))?;
         if meta.is_dir() {
-            let file = path.join("case.json");
-            let text = std::fs::read_to_string(&file).map_err(|e| cannot_read(&file, &e))?;
-            return Ok(Self { document: parse(&text)?, files: Files::Folder(path.to_path_buf()) });
+            let root = path.canonicalize().map_err(|e| cannot_read(path, &e))?;
+            let file = in_folder(&root, Path::new("case.json"))?
+                .ok_or_else(|| Problem::new("cannot-read", format!("{} holds no case.json", path.display())))?;
+            let bytes = FileSource::from(file).head(MAX_DOCUMENT + 1)?;
+            return Ok(Self { document: document(bytes, true)?, files: Files::Folder(root) });
         }
         Self::from_source(&path.to_path_buf().into())
     }
@@ -92,12 +109,13 @@ impl CaseSource {
             Files::Zip(place) => place.entry(name),
             Files::None => Ok(None),
             Files::Folder(root) => {
-                let full = root.join(path);
-                match std::fs::metadata(&full) {
-                    Err(_) => Ok(None),
-                    Ok(m) if m.len() > MAX_FILE => Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field("file")),
-                    Ok(_) => Ok(Some(full.into())),
+                let Some(full) = in_folder(root, &path)? else { return Ok(None) };
+                check_regular(&full)?;
+                let length = std::fs::metadata(&full).map_err(|e| cannot_read(&full, &e))?.len();
+                if length > MAX_FILE {
+                    return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field("file"));
                 }
+                Ok(Some(full.into()))
             }
         }
     }
@@ -260,6 +278,51 @@ mod tests {
             assert_eq!(c.file(bad).unwrap_err().code, "bad-path", "{bad}");
         }
         assert!(zipped(&doc(), &[("../x".into(), vec![].into())]).is_err());
+    }
+
+    #[test]
+    fn pipes_devices_and_links_that_lead_out_are_refused() {
+        use std::os::unix::fs::symlink;
+        let dir = tempfile::tempdir().unwrap();
+        let (path, outside) = (dir.path().join("case"), dir.path().join("outside"));
+        write_case(&path, &doc(), &[("recordings/a.csv".into(), vec![1].into())], false).unwrap();
+        std::fs::create_dir(&outside).unwrap();
+        std::fs::write(outside.join("secret.csv"), "t,az\n").unwrap();
+        let at = |name: &str| path.join("recordings").join(name);
+        assert!(std::process::Command::new("mkfifo").arg(at("pipe.csv")).status().unwrap().success());
+        symlink(at("a.csv"), at("inside.csv")).unwrap();
+        symlink(outside.join("secret.csv"), at("out.csv")).unwrap();
+        symlink("/dev/zero", at("zero.csv")).unwrap();
+        symlink(&outside, path.join("linked")).unwrap();
+        symlink("loop.csv", at("loop.csv")).unwrap();
+        let c = CaseSource::open(&path).unwrap();
+        let code = |name: &str| c.file(name).err().map(|p| p.code);
+        assert_eq!(c.file("recordings/inside.csv").unwrap().unwrap().bytes().unwrap(), [1]);
+        assert_eq!(code("recordings/pipe.csv").as_deref(), Some("not-a-file"));
+        for out in ["recordings/out.csv", "recordings/zero.csv", "linked/secret.csv"] {
+            assert_eq!(code(out).as_deref(), Some("bad-path"), "{out}");
+        }
+        assert_eq!(code("recordings/loop.csv").as_deref(), Some("cannot-read"));
+        assert_eq!(code("recordings").as_deref(), Some("not-a-file"));
+        assert!(c.file("recordings/none.csv").unwrap().is_none());
+        // The case itself.
+        assert_eq!(CaseSource::open(&at("pipe.csv")).err().unwrap().code, "not-a-file");
+        assert_eq!(CaseSource::open(Path::new("/dev/zero")).err().unwrap().code, "not-a-file");
+        std::fs::remove_file(path.join("case.json")).unwrap();
+        symlink("/etc/hostname", path.join("case.json")).unwrap();
+        assert_eq!(CaseSource::open(&path).err().unwrap().code, "bad-path");
+    }
+
+    #[test]
+    fn a_document_has_an_end() {
+        let mut d = doc();
+        d["x"] = "x".repeat(MAX_DOCUMENT).into();
+        let bytes = document_text(&d).into_bytes();
+        assert_eq!(CaseSource::from_bytes(bytes.clone()).err().unwrap().code, "too-large");
+        assert_eq!(CaseSource::from_bytes(zipped(&d, &[]).unwrap()).err().unwrap().code, "too-large");
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::write(dir.path().join("case.json"), bytes).unwrap();
+        assert_eq!(CaseSource::open(dir.path()).err().unwrap().code, "too-large");
     }
 
     #[test]

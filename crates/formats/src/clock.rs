@@ -24,6 +24,13 @@ pub(crate) struct Clock {
 /// Steps of the time column that are looked at to know its pace.
 const STEPS: usize = 1 << 20;
 
+/// The shortest and the longest step between samples, s.
+const SHORTEST_STEP: f64 = 1e-6;
+const LONGEST_STEP: f64 = 10.0;
+/// Samples that may be missing for each row that is there, and in any file: what is bridged takes room too.
+const BRIDGED_PER_ROW: u64 = 8;
+const BRIDGED_ANYWAY: u64 = 4_000_000;
+
 /// What makes a row one of the recording's: decided row by row, so that both passes decide alike.
 #[derive(Clone, Copy, Debug)]
 struct Rule {
@@ -123,13 +130,18 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
     if !(dt.is_finite() && dt > 0.0) {
         return Err(Problem::new("bad-time", "no sampling rate can be told from the time column").line(line(0)));
     }
+    if !(SHORTEST_STEP..=LONGEST_STEP).contains(&dt) {
+        let told = format!("the time column moves on by {dt:.3e} s: is its unit right? Steps of 1 µs to 10 s are read");
+        return Err(Problem::new("bad-time", told).line(line(0)));
+    }
     let start = stretches.first().map_or(0.0, |s| s.first);
-    let (mut gaps, mut begins, mut next) = (vec![], vec![], 0usize);
+    let (mut gaps, mut begins, mut next, mut bridged) = (vec![], vec![], 0usize, 0u64);
     for s in &stretches {
         let at = (((s.first - start) / dt).round().max(0.0) as usize).max(next);
         if at > next {
             let long = (at - next) as f64 * dt;
-            if long > 3600.0 {
+            bridged += (at - next) as u64;
+            if long > 3600.0 || bridged > BRIDGED_PER_ROW * rows.len() + BRIDGED_ANYWAY {
                 return Err(Problem::new("bad-time", format!("time jumps by {long:.0} s")).line(line(s.row)));
             }
             gaps.push(next..at);
@@ -284,6 +296,18 @@ mod tests {
         assert_eq!(c.length, 200);
         let twice: Vec<f64> = (0..200).map(|i| f64::from(i % 100) / 100.0).collect();
         assert_eq!(fit(&mut rows(&twice), |i| i).unwrap_err().code, "second-clock");
+    }
+
+    #[test]
+    fn a_clock_that_no_instrument_has_is_refused() {
+        let of = |dt: f64, jump: f64| {
+            let t: Vec<f64> = (0..400).map(|i| f64::from(i) * dt + if i > 200 { jump } else { 0.0 }).collect();
+            fit(&mut rows(&t), |i| i + 2).map_err(|p| p.code)
+        };
+        assert!(of(1e-6, 0.0).is_ok() && of(1.0, 0.0).is_ok());
+        for (dt, jump) in [(1e-12, 0.0), (1e-300, 0.0), (1e-7, 0.0), (60.0, 0.0), (1e-6, 3000.0), (1e-12, 1.0)] {
+            assert_eq!(of(dt, jump).err().as_deref(), Some("bad-time"), "{dt} {jump}");
+        }
     }
 
     #[test]

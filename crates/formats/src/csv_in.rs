@@ -1,12 +1,13 @@
 //! Columns of a CSV file: comma, semicolon or tab; dot or comma decimals; a preamble before the
 //! headings; headings again in the middle.
 
+use crate::csv_guard::{CsvGuard, MAX_LINE};
 use crate::numbers::{heading, number};
 use crate::source::FileSource;
 use baricord_core::case::CsvWriting;
 use baricord_core::problem::{Problem, Warning};
 use std::collections::HashMap;
-use std::io::BufRead;
+use std::io::{BufRead, Read};
 
 /// How much of a file shows how it is written.
 const HEAD: usize = 16 << 10;
@@ -136,10 +137,12 @@ impl<'a> Table<'a> {
     /// What could not be read is told in the warnings.
     pub fn rows(&self, mut row: impl FnMut(u64, &[f64]) -> Result<(), Problem>) -> Result<Vec<Warning>, Problem> {
         self.file.read_with(|r| {
-            let mut skipped = vec![];
             for _ in 0..=self.shape.preamble {
-                skipped.clear();
-                r.read_until(b'\n', &mut skipped).map_err(|e| self.file.broken(&e))?;
+                let mut skipped = vec![];
+                Read::take(&mut *r, MAX_LINE as u64 + 1).read_until(b'\n', &mut skipped).map_err(|e| self.file.broken(&e))?;
+                if skipped.len() > MAX_LINE {
+                    return Err(Problem::new("line-too-long", "a line before the rows is longer than 1 MiB").line(1));
+                }
             }
             self.rows_after_headings(r, &mut row)
         })
@@ -147,20 +150,21 @@ impl<'a> Table<'a> {
 
     fn rows_after_headings(&self, r: &mut dyn BufRead, row: &mut RowSink<'_>) -> Result<Vec<Warning>, Problem> {
         let before = self.shape.preamble as u64 + 1;
+        let (guard, stopped) = CsvGuard::new(r, before + 1, self.quoted.then_some(self.shape.separator));
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(self.shape.separator)
             .has_headers(false)
             .flexible(true)
             .quoting(self.quoted)
             .buffer_capacity(1 << 16)
-            .from_reader(r);
+            .from_reader(guard);
         let names: Vec<String> = self.wanted.iter().map(|w| heading(w).0.to_lowercase()).collect();
         let (mut repeated, mut bad) = ((0u64, 0usize), (0u64, 0u64, String::new()));
         let (mut record, mut cells, mut good) = (csv::ByteRecord::new(), vec![f64::NAN; self.at.len()], 0u64);
-        while reader
-            .read_byte_record(&mut record)
-            .map_err(|e| Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line())))?
-        {
+        while reader.read_byte_record(&mut record).map_err(|e| {
+            let told = || Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line()));
+            stopped.take().unwrap_or_else(told)
+        })? {
             let line = before + record.position().map_or(0, |p| p.line());
             let mut wrong = None;
             for (k, (&i, out)) in self.at.iter().zip(&mut cells).enumerate() {

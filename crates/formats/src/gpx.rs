@@ -1,35 +1,56 @@
 //! Speed out of a GPX track: the logged speed where there is one, else the distance between points.
 
+use crate::source::FileSource;
 use baricord_core::problem::Problem;
+use jiff::Timestamp;
 use quick_xml::events::Event;
 
 #[derive(Default)]
 struct Point {
     lat: f64,
     lon: f64,
-    time: Option<f64>,
+    time: Option<Timestamp>,
     speed: Option<f64>,
+    /// Where it stands in the text.
+    at: usize,
 }
 
+/// Largest track, bytes.
+const MAX_GPX: u64 = 64 << 20;
+/// Longest track, s: eleven days.
+const MAX_SECONDS: f64 = 1e6;
+
 /// Seconds from the first point, and m/s.
-pub(crate) fn read(bytes: &[u8]) -> Result<Vec<(f64, f64)>, Problem> {
-    let text =
-        std::str::from_utf8(bytes).map_err(|_| Problem::new("not-utf8", "the GPX file is not UTF-8").field("speed.file"))?;
+pub(crate) fn read(file: &FileSource) -> Result<Vec<(f64, f64)>, Problem> {
+    let field = |p: Problem| p.field("speed.file");
+    if file.length()? > MAX_GPX {
+        return Err(field(Problem::new("too-large", "a GPX file may have up to 64 MiB: cut the track to the drive")));
+    }
+    // The length of a file in a zip is a claim: what is read is bounded too.
+    let bytes = file.head(MAX_GPX as usize)?;
+    let text = std::str::from_utf8(&bytes).map_err(|_| field(Problem::new("not-utf8", "the GPX file is not UTF-8")))?;
+    speeds(&points(text)?)
+}
+
+/// A problem of the track, with the line of a place in its text.
+fn bad(text: &str, at: usize, why: &dyn std::fmt::Display) -> Problem {
+    let line = 1 + memchr::memchr_iter(b'\n', &text.as_bytes()[..at.min(text.len())]).count() as u64;
+    Problem::new("bad-gpx", format!("the GPX file cannot be read: {why}")).line(line)
+}
+
+/// The points of a track that have a time.
+fn points(text: &str) -> Result<Vec<Point>, Problem> {
     let mut r = quick_xml::Reader::from_str(text);
-    let bad = |e: &dyn std::fmt::Display, at: u64| {
-        let line = 1 + bytes[..(at as usize).min(bytes.len())].iter().filter(|b| **b == b'\n').count() as u64;
-        Problem::new("bad-gpx", format!("the GPX file cannot be read: {e}")).line(line)
-    };
     let (mut points, mut now, mut tag) = (vec![], None::<Point>, String::new());
     loop {
-        let at = r.buffer_position();
+        let at = r.buffer_position() as usize;
         match r.read_event() {
-            Err(e) => return Err(bad(&e, at)),
+            Err(e) => return Err(bad(text, at, &e)),
             Ok(Event::Eof) => break,
             Ok(Event::Start(e) | Event::Empty(e)) => {
                 tag = e.local_name().as_ref().to_string();
                 if tag == "trkpt" {
-                    let mut p = Point::default();
+                    let mut p = Point { at, ..Point::default() };
                     for a in e.attributes().flatten() {
                         let v = a.value.parse().unwrap_or(f64::NAN);
                         match a.key.as_ref() {
@@ -38,6 +59,9 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Vec<(f64, f64)>, Problem> {
                             _ => {}
                         }
                     }
+                    if !((-90.0..=90.0).contains(&p.lat) && (-180.0..=180.0).contains(&p.lon)) {
+                        return Err(bad(text, at, &"a point lies nowhere on the globe (lat −90 to 90, lon −180 to 180)"));
+                    }
                     now = Some(p);
                 }
             }
@@ -45,7 +69,7 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Vec<(f64, f64)>, Problem> {
                 let text = t.trim().to_string();
                 if let (Some(p), false) = (now.as_mut(), text.is_empty()) {
                     match tag.as_str() {
-                        "time" => p.time = seconds(&text),
+                        "time" => p.time = text.parse::<Timestamp>().ok(),
                         "speed" => p.speed = text.parse().ok(),
                         _ => {}
                     }
@@ -63,15 +87,26 @@ pub(crate) fn read(bytes: &[u8]) -> Result<Vec<(f64, f64)>, Problem> {
             _ => {}
         }
     }
-    let Some(first) = points.first().and_then(|p| p.time) else {
+    let Some(first) = points.first().and_then(|p: &Point| p.time) else {
         return Err(Problem::new("bad-gpx", "the GPX file holds no track points with a time").field("speed.file"));
     };
+    let far = |p: &&Point| p.time.is_some_and(|t| t.duration_since(first).as_secs_f64().abs() > MAX_SECONDS);
+    match points.iter().find(far) {
+        Some(p) => Err(bad(text, p.at, &"its time is more than eleven days from the first point's")),
+        None => Ok(points),
+    }
+}
+
+/// The logged speed where there is one, else that between a point and the one before.
+fn speeds(points: &[Point]) -> Result<Vec<(f64, f64)>, Problem> {
+    let first = points.first().and_then(|p| p.time);
+    let at = |p: &Point| Some(p.time?.duration_since(first?).as_secs_f64());
     let mut out = vec![];
     for (i, p) in points.iter().enumerate() {
-        let t = p.time.unwrap_or(first) - first;
+        let Some(t) = at(p) else { continue };
         let speed = p.speed.or_else(|| {
             let q = &points[i.checked_sub(1)?];
-            let dt = t - (q.time? - first);
+            let dt = t - at(q)?;
             (dt > 0.0).then(|| metres(p, q) / dt)
         });
         if let Some(v) = speed.filter(|v| v.is_finite()) {
@@ -88,22 +123,13 @@ fn metres(a: &Point, b: &Point) -> f64 {
     6_371_000.0 * x.hypot(la - lb)
 }
 
-/// Seconds of a time as GPX writes it, `2026-05-04T09:31:02.5Z`: of the day and the days before it.
-fn seconds(text: &str) -> Option<f64> {
-    let (date, time) = text.trim_end_matches('Z').split_once('T')?;
-    let d: Vec<i64> = date.split('-').map(|x| x.parse().ok()).collect::<Option<_>>()?;
-    let t: Vec<f64> = time.split(':').map(|x| x.parse().ok()).collect::<Option<_>>()?;
-    let [y, m, day] = d[..] else { return None };
-    let [h, min, s] = t[..] else { return None };
-    // Days since a fixed one, by the civil calendar.
-    let (y2, m2) = if m <= 2 { (y - 1, m + 9) } else { (y, m - 3) };
-    let days = 365 * y2 + y2.div_euclid(4) - y2.div_euclid(100) + y2.div_euclid(400) + (153 * m2 + 2) / 5 + day;
-    Some(days as f64 * 86400.0 + h * 3600.0 + min * 60.0 + s)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn read(bytes: &[u8]) -> Result<Vec<(f64, f64)>, Problem> {
+        super::read(&bytes.to_vec().into())
+    }
 
     #[test]
     fn speed_comes_from_the_log_or_from_the_distance() {
@@ -119,5 +145,31 @@ mod tests {
     fn broken_tracks_name_the_line() {
         assert_eq!(read(b"<gpx>\n<trk></gpx>").unwrap_err().line, Some(2));
         assert_eq!(read(b"<gpx></gpx>").unwrap_err().code, "bad-gpx");
+    }
+
+    #[test]
+    fn a_track_that_leaves_the_globe_or_the_calendar_names_its_line() {
+        let point = |lat: &str, lon: &str, time: &str| {
+            format!(
+                "<gpx>\n<trkpt lat=\"54\" lon=\"1\"><time>2026-03-01T00:00:00Z</time></trkpt>\n<trkpt lat=\"{lat}\" lon=\"{lon}\"><time>{time}</time></trkpt></gpx>"
+            )
+        };
+        let fine = "2026-03-01T00:00:01+00:00";
+        assert!(read(point("54.0001", "1", fine).as_bytes()).is_ok());
+        for (lat, lon, time) in [
+            ("91", "1", fine),
+            ("1e300", "1", fine),
+            ("54", "-180.5", fine),
+            ("north", "1", fine),
+            ("54", "NaN", fine),
+            ("54", "1", "2027-03-01T00:00:00Z"),
+        ] {
+            let p = read(point(lat, lon, time).as_bytes()).unwrap_err();
+            assert_eq!((p.code.as_str(), p.line), ("bad-gpx", Some(3)), "{lat} {lon} {time}");
+        }
+        // A year that no calendar has is no time: the point is left out.
+        assert_eq!(read(point("54", "1", "99999999999999999-01-01T00:00:00Z").as_bytes()).unwrap().len(), 0);
+        let large = vec![b' '; MAX_GPX as usize + 1];
+        assert_eq!(read(&large).unwrap_err().code, "too-large");
     }
 }

@@ -7,6 +7,7 @@
 pub mod answers;
 mod case_file;
 mod clock;
+mod csv_guard;
 mod csv_in;
 mod gpx;
 mod mapping;
@@ -15,6 +16,7 @@ mod recording;
 mod source;
 mod spool;
 mod wav;
+mod zip_bounds;
 
 pub use case_file::{CaseSource, MAX_DOCUMENT, MAX_FILE, document_text, stream_zip, write_case, write_zip};
 pub use csv_in::CsvShape;

@@ -50,12 +50,39 @@ fn read(spec: &RecordingSpec, files: Fetch<'_>) -> Result<Samples, Problem> {
             if is_speed { s.speed = rows } else { s.rpm = rows }
         }
     }
+    check_reference(&mut s)?;
     bound(&mut s);
     check_units(spec, &mut s)?;
     if s.speed.len() > 3 && s.speed.iter().all(|r| r.1 == 0.0) && s.rpm.is_empty() {
         s.warnings.push(Warning::new("speed-zero", "the speed column holds zeros only"));
     }
     Ok(s)
+}
+
+/// Faster drives nobody, m/s, and turns no engine, Hz: a receiver's slip, which is left out.
+const FASTEST: f64 = 200.0;
+const MOST_TURNS: f64 = 1_000.0;
+/// So many times that, no instrument says: the column is something else.
+const NEVER: f64 = 1_000.0;
+
+/// Leaves out readings of speed and rpm that cannot be, and refuses columns that cannot be either.
+fn check_reference(s: &mut Samples) -> Result<(), Problem> {
+    let mut told = vec![];
+    for (readings, most, what, field) in [(&mut s.speed, FASTEST, "km/h", "speed"), (&mut s.rpm, MOST_TURNS, "rpm", "rpm")] {
+        let shown = |v: f64| if field == "speed" { 3.6 * v } else { 60.0 * v };
+        let far = |r: &&(f64, f64)| !(r.1.abs() <= most);
+        let Some(&(t, v)) = readings.iter().find(far) else { continue };
+        let left_out = readings.iter().filter(far).count();
+        if left_out * 2 > readings.len() || readings.iter().any(|r| !(r.1.abs() <= NEVER * most)) {
+            let why = format!("{:.3e} {what} at {t:.2} s: no vehicle does that; is this the right column?", shown(v));
+            return Err(Problem::new("out-of-range", why).field(field));
+        }
+        readings.retain(|r| r.1.abs() <= most);
+        let message = format!("{left_out} readings of {:.0} {what} and the like were left out", shown(v));
+        told.push(Warning::new("out-of-range", message).second(t).at(field));
+    }
+    s.warnings.extend(told);
+    Ok(())
 }
 
 /// A drive that is longer is looked at up to here, s: eight hours and twenty minutes.
@@ -123,6 +150,9 @@ fn from_wav(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
     }
     Ok(s)
 }
+
+/// The largest sample that is read, in its own unit: what is larger is no reading.
+const LARGEST_SAMPLE: f64 = 1e9;
 
 /// Lines of rows: only where a line was left out in between is anything kept.
 #[derive(Default)]
@@ -208,6 +238,11 @@ fn from_csv(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
     }
     let (mut rows, mut lines, mut no_time) = (Rows::new(n), Lines::default(), (0u64, 0u64));
     let mut warnings = table.rows(|line, cells| {
+        if let Some(i) = cells[1..=n].iter().position(|v| v.abs() > LARGEST_SAMPLE) {
+            let column = &spec.channels[i].column;
+            let why = format!("{column} is {:.3e} here: no sensor says that; is this the right column?", cells[1 + i]);
+            return Err(Problem::new("out-of-range", why).field(column).line(line));
+        }
         let t = cells[0] * k;
         if t.is_nan() {
             no_time = (no_time.0 + 1, if no_time.0 == 0 { line } else { no_time.1 });
@@ -259,7 +294,7 @@ fn reference_file(
     warnings: &mut Vec<Warning>,
 ) -> Result<Vec<(f64, f64)>, Problem> {
     if is_speed && file.head(1 << 10)?.trim_ascii_start().starts_with(b"<") {
-        return gpx::read(&file.bytes()?);
+        return gpx::read(file);
     }
     let column = r.column.as_deref().unwrap_or(if is_speed { "speed" } else { "rpm" });
     let time = r.time.as_ref().map_or("t", |t| t.column.as_str());
@@ -396,6 +431,30 @@ mod tests {
         assert_eq!(code(json!({"channels": [{"column": "az", "quantity": "smell"}]}), &rows(50)), "unknown-quantity");
         assert_eq!(code(json!({"channels": [{"column": "ay", "quantity": "acceleration"}]}), &rows(50)), "missing-column");
         assert_eq!(code(json!({}), "t,az,speed\n0,1,2\n1,1,2\n"), "too-short");
+    }
+
+    #[test]
+    fn what_cannot_be_is_refused_or_left_out() {
+        let with = |at: usize, speed: &str| {
+            let lines: Vec<String> = rows(400)
+                .lines()
+                .enumerate()
+                .map(|(i, l)| if i == at { format!("{},0.1,{speed}", l.split(',').next().unwrap()) } else { l.to_string() })
+                .collect();
+            get(&spec(json!({})), &(lines.join("\n") + "\n"))
+        };
+        for absurd in ["1e300", "-1e300", "1e9"] {
+            let s = with(50, absurd);
+            assert!(s.refused, "{absurd}");
+            assert_eq!((s.warnings[0].code.as_str(), s.warnings[0].at.as_deref()), ("out-of-range", Some("speed")));
+        }
+        let s = with(50, "900");
+        assert!(!s.refused && s.speed.iter().all(|r| r.1 < FASTEST) && s.speed.len() == 20);
+        assert_eq!((s.warnings[0].code.as_str(), s.warnings[0].at_s), ("out-of-range", Some(0.49)));
+        let s = get(&spec(json!({})), &rows(100).replace(",0.3,", ",1e300,"));
+        assert_eq!((s.refused, s.warnings[0].code.as_str(), s.warnings[0].line), (true, "out-of-range", Some(5)));
+        let s = get(&spec(json!({"time": {"column": "t", "unit": "us"}})), &rows(100).replace("0.", "0.000000"));
+        assert!(s.refused);
     }
 
     #[test]

@@ -2,6 +2,7 @@
 //! often as needed, and never whole unless that is asked for.
 
 use crate::case_file::MAX_FILE;
+use crate::zip_bounds;
 use baricord_core::problem::Problem;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Cursor, Read, Seek};
@@ -100,6 +101,15 @@ impl From<TempPath> for FileSource {
     }
 }
 
+/// Refuses what is no plain file: a pipe would be waited for, a device never ends.
+pub(crate) fn check_regular(path: &Path) -> Result<(), Problem> {
+    let kind = std::fs::metadata(path).map_err(|e| cannot_read(path, &e))?.file_type();
+    if kind.is_file() {
+        return Ok(());
+    }
+    Err(Problem::new("not-a-file", format!("{} is no plain file", path.display())).field("file"))
+}
+
 pub(crate) fn cannot_read(path: &Path, e: &std::io::Error) -> Problem {
     Problem::new("cannot-read", format!("{}: {e}", path.display()))
 }
@@ -113,7 +123,10 @@ impl<T: Read + Seek> ReadSeek for T {}
 
 impl Place {
     fn open(&self) -> Result<Box<dyn ReadSeek + '_>, Problem> {
-        let disk = |p: &Path| File::open(p).map(|f| BufReader::with_capacity(1 << 16, f)).map_err(|e| cannot_read(p, &e));
+        let disk = |p: &Path| {
+            check_regular(p)?;
+            File::open(p).map(|f| BufReader::with_capacity(1 << 16, f)).map_err(|e| cannot_read(p, &e))
+        };
         Ok(match self {
             Place::Memory(b) => Box::new(Cursor::new(&b[..])),
             Place::Disk(p) => Box::new(disk(p)?),
@@ -122,7 +135,7 @@ impl Place {
     }
 
     fn zip(&self) -> Result<zip::ZipArchive<Box<dyn ReadSeek + '_>>, Problem> {
-        zip::ZipArchive::new(self.open()?).map_err(|e| zip_error(&e))
+        zip_bounds::open(self.open()?)
     }
 
     /// The entry of a zip by its name in the case; a case may lie in one folder of the zip.
@@ -155,8 +168,10 @@ impl FileSource {
             Some(name) => {
                 let mut z = self.place.zip()?;
                 let f = z.by_name(name).map_err(|e| zip_error(&e))?;
-                // The size in a zip's directory is a claim: what is unpacked is bounded too.
-                work(&mut BufReader::with_capacity(1 << 16, f.take(MAX_FILE)))
+                // The size in a zip's directory is a claim, and the sum of all was held to a bound: no entry
+                // unpacks to more than it claims.
+                let most = f.size().min(MAX_FILE);
+                work(&mut BufReader::with_capacity(1 << 16, f.take(most)))
             }
         }
     }

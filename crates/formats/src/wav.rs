@@ -21,6 +21,9 @@ pub(crate) fn read(file: &FileSource, factor: impl Fn(usize) -> f64) -> Result<W
         if spec.channels == 0 || spec.channels > 8 {
             return Err(Problem::new("bad-wav", format!("{} channels; up to 8 are read", spec.channels)).field("channels"));
         }
+        if !(8..=1_000_000).contains(&spec.sample_rate) {
+            return Err(Problem::new("bad-wav", format!("{} samples a second; 8 to 1 000 000 are read", spec.sample_rate)));
+        }
         let n = usize::from(spec.channels);
         let mut channels: Vec<DataBuilder> = (0..n).map(|_| DataBuilder::default()).collect();
         let factors: Vec<f32> = (0..n).map(|i| factor(i) as f32).collect();

@@ -169,6 +169,8 @@ impl Ground {
     pub async fn full_case(&self) -> Uuid {
         let v = sample::rear_drive(2);
         let mut doc = Case::new_document("full", "Mail van 4: buzz", json!(v));
+        // So that the simulated recorder drives and counts.
+        doc["demo"] = true.into();
         doc["symptoms"] =
             json!([{"id": "S1", "kind": "vibration", "heard_from": "centre", "speed_kmh": {"peak": 95}, "words": "buzz"}]);
         doc["observations"] = json!([{"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
