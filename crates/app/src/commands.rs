@@ -1,5 +1,6 @@
 //! The commands. Each reads a case or an object, calls the core, prints JSON or a few lines.
 
+use crate::output::outln;
 use baricord_core::analysis::Analysis;
 use baricord_core::calc;
 use baricord_core::problem::Problem;
@@ -94,7 +95,7 @@ fn with_database(work: impl Future<Output = Result<(), Problem>>) -> Result<(), 
 
 fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {
     let text = serde_json::to_string_pretty(value).map_err(|e| Problem::new("cannot-write", e.to_string()))?;
-    println!("{text}");
+    outln!("{text}");
     Ok(())
 }
 
@@ -110,15 +111,15 @@ fn analyze(path: &Path, only: Option<&str>, json: bool) -> Result<(), Problem> {
 
 fn print_analysis(a: &Analysis) {
     for r in &a.recordings {
-        println!("{}", r.id);
+        outln!("{}", r.id);
         if let Some(f) = &r.reference {
             let lag = f.lag_s.map_or("not known".into(), |l| format!("{l:.2} s"));
-            println!("  speed comes late by {lag}; tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
+            outln!("  speed comes late by {lag}; tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
         }
         for o in &r.orders {
             let (a, s) = o.level();
             let base = if o.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
-            println!(
+            outln!(
                 "  {:8.3} ± {:.3} per {base} turn  {a:.3} ± {s:.3} at {:.0} km/h ({:.1} Hz)  {}",
                 o.order,
                 o.order_sigma,
@@ -128,25 +129,25 @@ fn print_analysis(a: &Analysis) {
             );
         }
         for p in &r.pulses {
-            println!("  {:8.3} pulses per wheel turn, {:.1} dB", p.per_wheel_turn, p.strength);
+            outln!("  {:8.3} pulses per wheel turn, {:.1} dB", p.per_wheel_turn, p.strength);
         }
         for e in &r.events {
-            println!("  knock at {:.2} s in {}, {:.0} dB", e.at_s, e.channel, e.strength);
+            outln!("  knock at {:.2} s in {}, {:.0} dB", e.at_s, e.channel, e.strength);
         }
         for x in &r.resonances {
-            println!("  something rings at {:.1} Hz, fed by {:.2?}", x.hz, x.orders);
+            outln!("  something rings at {:.1} Hz, fed by {:.2?}", x.hz, x.orders);
         }
         for b in &r.beats {
-            println!("  {:8.3} beats every {:.1} s: two orders {:.4} of a wheel turn apart", b.order, b.period_s, b.gap);
+            outln!("  {:8.3} beats every {:.1} s: two orders {:.4} of a wheel turn apart", b.order, b.period_s, b.gap);
         }
         if let Some(s) = &r.slip {
-            println!("  the converter slips {:.1} ± {:.1} %", s.percent, s.sigma_percent);
+            outln!("  the converter slips {:.1} ± {:.1} %", s.percent, s.sigma_percent);
         }
         for o in r.orders.iter().filter(|o| o.only_in_gear.is_some()) {
-            println!("  {:8.3} only in gear {}", o.order, o.only_in_gear.as_deref().unwrap_or_default());
+            outln!("  {:8.3} only in gear {}", o.order, o.only_in_gear.as_deref().unwrap_or_default());
         }
         for w in &r.warnings {
-            println!("  ! {}: {}", w.code, w.message);
+            outln!("  ! {}: {}", w.code, w.message);
         }
     }
 }
@@ -158,22 +159,22 @@ fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
     }
     let k = builtin();
     for s in &d.symptoms {
-        println!("{}", s.id);
+        outln!("{}", s.id);
         for r in s.ranked.iter().take(6) {
             let name = k.fault(&r.fault).map_or("none of these", |f| f.name.as_str());
-            println!("  {:3.0} %  {name}, {}", 100.0 * r.p, case.vehicle.place_words(&r.at));
+            outln!("  {:3.0} %  {name}, {}", 100.0 * r.p, case.vehicle.place_words(&r.at));
             for b in r.because.iter().take(3) {
-                println!("         {:+.1} bits  {}", b.bits, b.evidence);
+                outln!("         {:+.1} bits  {}", b.bits, b.evidence);
             }
         }
         for n in s.next.iter().take(3) {
             let ask = k.test(&n.test).map_or(n.test.as_str(), |t| t.ask.as_str());
             let at = n.at.as_deref().map(|a| format!(", {}", case.vehicle.place_words(a))).unwrap_or_default();
-            println!("  next: {ask}{at}: {:.0} min, {:.2} bits", n.minutes, n.bits);
+            outln!("  next: {ask}{at}: {:.0} min, {:.2} bits", n.minutes, n.bits);
         }
     }
     for w in &d.warnings {
-        println!("! {}: {}", w.code, w.message);
+        outln!("! {}: {}", w.code, w.message);
     }
     Ok(())
 }
@@ -184,13 +185,13 @@ fn prove(path: &Path, json: bool) -> Result<(), Problem> {
         return print_json(&v);
     }
     for s in &v.symptoms {
-        println!("{}: {}", s.id, s.verdict.words());
+        outln!("{}: {}", s.id, s.verdict.words());
         for o in &s.orders {
             let change = match (o.change_db, o.interval_db) {
                 (Some(c), Some([lo, hi])) => format!("{c:+.1} dB ({lo:+.1} to {hi:+.1})"),
                 _ => format!("not comparable: {}", o.reasons.join(", ")),
             };
-            println!("  {:8.3}  {change}  {}", o.order, o.verdict.words());
+            outln!("  {:8.3}  {change}  {}", o.order, o.verdict.words());
         }
     }
     Ok(())

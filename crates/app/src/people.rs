@@ -1,6 +1,7 @@
 //! `baricord workshop` and `baricord person`: who may sign in to an installation.
 
 use crate::database::{DatabaseArgs, problem};
+use crate::output::outln;
 use baricord_core::permission::Role;
 use baricord_core::problem::Problem;
 use baricord_store::{Scope, Store};
@@ -116,7 +117,7 @@ impl PasswordArgs {
 /// A password that was made is printed once, as the last line.
 fn print_password((password, was_made): &(String, bool)) {
     if *was_made {
-        println!("password: {password}");
+        outln!("password: {password}");
     }
 }
 
@@ -166,7 +167,7 @@ pub async fn workshop(command: WorkshopCommand) -> Result<(), Problem> {
     let called = password.called(&owner);
     store.add_person(&mut s, &owner, &called, Role::Owner, &secret.0).await.map_err(|e| at_owner(problem(e)))?;
     s.commit().await.map_err(problem)?;
-    println!("Workshop “{name}”; {owner} is its owner.");
+    outln!("Workshop “{name}”; {owner} is its owner.");
     print_password(&secret);
     Ok(())
 }
@@ -185,7 +186,7 @@ pub async fn person(command: PersonCommand) -> Result<(), Problem> {
             let secret = password.read()?;
             store.add_person(&mut s, &email, &password.called(&email), role, &secret.0).await.map_err(problem)?;
             s.commit().await.map_err(problem)?;
-            println!("{email} is {} of “{}”.", with_article(role), workshop.trim());
+            outln!("{email} is {} of “{}”.", with_article(role), workshop.trim());
             print_password(&secret);
         }
         PersonCommand::Password { email, password, database } => {
@@ -194,7 +195,7 @@ pub async fn person(command: PersonCommand) -> Result<(), Problem> {
             let secret = password.read()?;
             store.set_password(&mut s, id, &secret.0).await.map_err(problem)?;
             s.commit().await.map_err(problem)?;
-            println!("{email} has a new password; sessions begun with the old one have ended.");
+            outln!("{email} has a new password; sessions begun with the old one have ended.");
             print_password(&secret);
         }
         PersonCommand::Role { email, role: word, database } => {
@@ -203,14 +204,14 @@ pub async fn person(command: PersonCommand) -> Result<(), Problem> {
             let (mut s, id) = person_of(&store, &email).await?;
             s.set_role(id, Some(role)).await.map_err(problem)?;
             s.commit().await.map_err(problem)?;
-            println!("{email} is {} now.", with_article(role));
+            outln!("{email} is {} now.", with_article(role));
         }
         PersonCommand::Remove { email, database } => {
             let store = database.open().await?;
             let (mut s, id) = person_of(&store, &email).await?;
             s.set_role(id, None).await.map_err(problem)?;
             s.commit().await.map_err(problem)?;
-            println!("{email} signs in no more.");
+            outln!("{email} signs in no more.");
         }
     }
     Ok(())

@@ -1,6 +1,7 @@
 //! `baricord serve`: brings the database up to date, loads the demo where asked, answers.
 
 use crate::database::{DatabaseArgs, problem};
+use crate::output::outln;
 use crate::server::{self, Limits};
 use crate::tls;
 use baricord_core::problem::Problem;
@@ -61,20 +62,20 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
     })?;
     let worker = tokio::spawn(worker::run(store.clone()));
     let tls = if a.tls { Some(tls::own(&a.tls_folder, a.listen, &a.tls_names).await?) } else { None };
-    println!("Baricord answers on {}://{}", if a.tls { "https" } else { "http" }, a.listen);
+    outln!("Baricord answers on {}://{}", if a.tls { "https" } else { "http" }, a.listen);
     if let Some((_, fingerprint)) = &tls {
-        println!("Its own certificate, SHA-256 {fingerprint}: compare it with what the phone shows, once");
+        outln!("Its own certificate, SHA-256 {fingerprint}: compare it with what the phone shows, once");
     }
     // The demo's people have a password that everybody knows.
     let demo_signs_in = a.demo && a.listen.ip().is_loopback();
     match (a.demo, demo_signs_in) {
-        (true, true) => println!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD),
-        (true, false) => println!("The demo's people sign in on a loopback address only: --listen 127.0.0.1:8085"),
+        (true, true) => outln!("Sample sign-in: {}  password: {}", demo::EMAIL, demo::PASSWORD),
+        (true, false) => outln!("The demo's people sign in on a loopback address only: --listen 127.0.0.1:8085"),
         _ => {}
     }
     if is_empty {
-        println!("No workshop yet. Make one and its owner, in another terminal with the same DATABASE_URL:");
-        println!("  baricord workshop add \"Your workshop\" --owner you@workshop.example");
+        outln!("No workshop yet. Make one and its owner, in another terminal with the same DATABASE_URL:");
+        outln!("  baricord workshop add \"Your workshop\" --owner you@workshop.example");
     }
     let app = App::new(store, demo_signs_in);
     let app = router(app, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();

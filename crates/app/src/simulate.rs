@@ -1,5 +1,6 @@
 //! `baricord simulate`: a case with recordings of a virtual vehicle.
 
+use crate::output::outln;
 use baricord_core::case::Case;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::builtin;
@@ -58,7 +59,7 @@ pub struct SimulateArgs {
 pub fn run(a: SimulateArgs) -> Result<(), Problem> {
     if a.list {
         for k in KINDS {
-            println!("{:22} severity 1 = {} {}", k.id, k.full, k.unit);
+            outln!("{:22} severity 1 = {} {}", k.id, k.full, k.unit);
         }
         return Ok(());
     }
@@ -109,7 +110,7 @@ pub fn run(a: SimulateArgs) -> Result<(), Problem> {
     }
     files.push((file, write_csv(&samples, true)?.into_bytes().into()));
     write_case(&out, &doc, &files, a.add)?;
-    println!("{}", out.display());
+    outln!("{}", out.display());
     Ok(())
 }
 

@@ -4,7 +4,8 @@
 //! A module is a trade of the job: [`vehicle`] knows layout, places and speeds; [`orders`] the ladder
 //! of orders; [`signal`] samples and spectra; [`analysis`] what a recording says; [`angles`],
 //! [`runout`], [`bearing`], [`shaft`] what is measured under the vehicle; [`reasoning`] weighs it
-//! all; [`verify`] holds after against before. [`permission`] says who may do what; [`entries`] reads lists of a document entry by entry. [`calc`] is one face for all single calculations.
+//! all; [`verify`] holds after against before. [`permission`] says who may do what; [`entries`] reads lists of a document entry by entry,
+//! [`typed`] what people type. [`calc`] is one face for all single calculations.
 
 pub mod analysis;
 pub mod angles;
@@ -31,6 +32,7 @@ pub mod shaft;
 pub mod signal;
 pub mod sound;
 pub mod swing;
+pub mod typed;
 pub mod units;
 pub mod vehicle;
 pub mod verify;

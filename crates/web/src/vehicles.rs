@@ -138,7 +138,7 @@ async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     let f = Fields(f);
     let change = Change {
         on: f.need("on", "the day")?.to_string(),
-        distance_km: f.float("distance_km")?.map(Kilometres),
+        distance_km: f.odometer("distance_km")?.and_then(|n| n.as_f64()).map(Kilometres),
         kind: f.need("kind", "the kind of change")?.to_string(),
         words: f.text("words").unwrap_or_default().to_string(),
         origin: f.text("origin").map(String::from),
@@ -161,7 +161,7 @@ async fn open_case(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, S
     let vehicle = last.stored.document["vehicle"].clone();
     let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
     document["opened"] = today().into();
-    if let Some(km) = f.number("distance_km")? {
+    if let Some(km) = f.odometer("distance_km")? {
         document["distance_km"] = km.into();
     }
     let case = s.add_case(document, "opened the case", &m.person.name).await?;

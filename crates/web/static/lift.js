@@ -74,8 +74,9 @@
         draw();
         continue;
       }
-      // What the server refuses, or breaks at, would be refused again: it is told and not in the way of the rest.
-      if (answer && !out && answer.status <= 500 && answer.status !== 429) {
+      // What the server refuses would be refused again: it is told and not in the way of the rest. Whatever else
+      // it answers (a fault, a limit, too slow) may be otherwise in a moment: the answer is kept and sent again.
+      if (answer && !out && answer.status >= 400 && answer.status < 500 && ![408, 429].includes(answer.status)) {
         const coded = answer.headers.get("x-problem"), why = coded ? decodeURIComponent(coded) : `status ${answer.status}`;
         queue.shift();
         if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; notice(why); } else refused.push(`${e.words}: ${why}`);

@@ -95,6 +95,11 @@ async fn another_copy_goes_on_with_a_drive_and_loses_nothing_of_it() {
     let mut s = g.store.scope(g.a).await.unwrap();
     let d = s.drive(id, drive).await.unwrap();
     assert_eq!(d.state, "done", "{:?}", d.problem);
+    // The coach ended it: the vehicle stands there as after the button.
+    let case = s.case(id).await.unwrap();
+    let state = case.case.state.expect("how it stands");
+    assert!(!state.is_up() && state.warm_until.is_some());
+    assert!(case.case.recordings.iter().filter(|r| r.is_simulated()).count() >= 1);
     let whole = s.leg_so_far(drive, 0).await.unwrap();
     assert!(whole.samples.len() > before.samples.len() && whole.samples.starts_with(&before.samples));
     // The same drive without a break is the same run.

@@ -163,20 +163,22 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     })
 }
 
+/// Writes what the vehicle's form holds into a case's document.
+fn write_vehicle(d: &mut Value, f: &Fields) -> Result<(), Problem> {
+    if let Some(t) = f.text("title") {
+        d["title"] = t.into();
+    }
+    if let Some(km) = f.odometer("distance_km")? {
+        d["distance_km"] = km.into();
+    }
+    vehicle_form::write(&mut d["vehicle"], f)
+}
+
 async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let f = Fields(f);
     let mut s = m.scope().await?;
-    s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| {
-        if let Some(t) = f.text("title") {
-            d["title"] = t.into();
-        }
-        if let Some(km) = f.number("distance_km")? {
-            d["distance_km"] = km.into();
-        }
-        vehicle_form::write(&mut d["vehicle"], &f)
-    })
-    .await?;
+    s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
     if s.analysis(id).await?.is_some() {
         s.ask_for_analysis(id).await?;
     }
@@ -199,7 +201,17 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     }
     let mut s = m.scope().await?;
     let mut new = String::new();
-    s.edit_case(id, None, &format!("symptom: {}", kind_words(&kind)), &m.person.name, |d| {
+    // The vehicle's form comes with it. What was changed there is saved too, and only then does it matter that
+    // somebody else has saved meanwhile.
+    let before = s.case(id).await?.document;
+    let mut described = before.clone();
+    write_vehicle(&mut described, &f)?;
+    let changes_vehicle = described != before;
+    let seen = if changes_vehicle { f.version() } else { None };
+    s.edit_case(id, seen, &format!("symptom: {}", kind_words(&kind)), &m.person.name, |d| {
+        if changes_vehicle {
+            write_vehicle(d, &f)?;
+        }
         new = free_id(d, "symptoms", 'S');
         let mut symptom = json!({
             "id": new, "kind": kind, "felt": f.all("felt"), "heard_from": f.text("heard_from").unwrap_or("unknown"),
@@ -220,6 +232,9 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
         Ok(())
     })
     .await?;
+    if changes_vehicle && s.analysis(id).await?.is_some() {
+        s.ask_for_analysis(id).await?;
+    }
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))
 }

@@ -1,6 +1,7 @@
 //! What a form sent, read with names for errors; and small changes to a document.
 
 use baricord_core::problem::Problem;
+use baricord_core::typed::{Length, length_mm, odometer_km};
 use serde_json::{Number, Value};
 
 /// The fields of a form, in its order.
@@ -23,6 +24,25 @@ impl Fields {
     /// A number for arithmetic.
     pub fn float(&self, name: &str) -> Result<Option<f64>, Problem> {
         Ok(self.number(name)?.and_then(|n| n.as_f64()))
+    }
+    /// What a vehicle has run, km, as people write it.
+    pub fn odometer(&self, name: &str) -> Result<Option<Number>, Problem> {
+        let Some(t) = self.text(name) else { return Ok(None) };
+        let bad = || Problem::new("bad-number", format!("“{t}” is no distance in km")).field(name);
+        let km = odometer_km(t).ok_or_else(bad)?;
+        let whole = (km.fract() == 0.0).then_some(km as i64).map(Number::from);
+        whole.or_else(|| Number::from_f64(km)).map(Some).ok_or_else(bad)
+    }
+    /// A length in mm; one that is likely meant in inches is asked about.
+    pub fn length(&self, name: &str, what: Length) -> Result<Option<Number>, Problem> {
+        let Some(t) = self.text(name) else { return Ok(None) };
+        let mm = length_mm(t, what, name)?;
+        // As it was typed, where it was typed in mm.
+        Ok(parse_number(t).or_else(|| Number::from_f64(mm)))
+    }
+    /// Whether a field came with the form, empty or not.
+    pub fn came(&self, name: &str) -> bool {
+        self.0.iter().any(|(k, _)| k == name)
     }
     /// A field that must be there.
     pub fn need(&self, name: &str, what: &str) -> Result<&str, Problem> {

@@ -18,6 +18,7 @@ use baricord_core::entries::append;
 use baricord_core::problem::{Finding, Level, Problem, read_json};
 use baricord_core::progress::Station;
 use baricord_core::runout::{Reading, RunoutInput, limit_at, runout};
+use baricord_core::typed::{Length, length_mm};
 use baricord_core::units::{Degrees, KilometresPerHour, Millimetres};
 use baricord_core::vehicle::{JointKind, PlaceKind, Prop};
 use serde::Deserialize;
@@ -134,7 +135,7 @@ fn readings(f: &Fields) -> Result<Vec<Reading>, Problem> {
             continue;
         }
         let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
-        let mm = super::fields::parse_number(v).and_then(|n| n.as_f64()).ok_or_else(|| bad(v, "mm"))?;
+        let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
         let deg = super::fields::parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
         out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
     }

@@ -2,9 +2,10 @@
 
 use super::fields::{Fields, parse_number};
 use baricord_core::problem::Problem;
+use baricord_core::typed::{Length, two_tyre_sizes};
 use baricord_core::units::KilometresPerHour;
-use baricord_core::vehicle::{AxleKind, GearboxKind, JointKind, Vehicle};
-use serde_json::{Value, json};
+use baricord_core::vehicle::{AxleKind, GearboxKind, JointKind, Tyre, Vehicle};
+use serde_json::{Number, Value, json};
 
 /// How a field is filled in.
 pub enum Kind {
@@ -89,9 +90,8 @@ fn axle(v: &Vehicle, i: usize) -> Vec<Field> {
     if a.driven {
         out.push(number(format!("ring{i}"), "ring", a.ring_teeth.map(f64::from), "teeth"));
         out.push(number(format!("pinion{i}"), "pinion", a.pinion_teeth.map(f64::from), "teeth"));
-        if a.ring_teeth.is_none() {
-            out.push(number(format!("ratio{i}"), "ratio", a.ratio, "to 1"));
-        }
+        // Teeth say it better; where they are known the ratio stands in the words below.
+        out.push(number(format!("ratio{i}"), "or ratio", a.ratio.filter(|_| a.ring_teeth.is_none()), "to 1"));
     }
     out
 }
@@ -185,6 +185,12 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
 /// What is typed as a tyre: a size, a roll-out (`2.14 m`), or turns a kilometre (`467 /km`).
 pub fn tyre(text: &str) -> Result<Value, Problem> {
     let t = text.trim();
+    if let Some((a, b)) = two_tyre_sizes(t) {
+        let rolls = |size: &str| Tyre::of_size(size).figures().map_or(0.0, |f| f.rolling_circumference_m.get());
+        let told =
+            format!("two sizes: {a} rolls {:.3} m a turn, {b} {:.3} m. Type the one of the driven axle", rolls(&a), rolls(&b));
+        return Err(Problem::new("two-sizes", told).field("tyre"));
+    }
     let plain = |suffix: &str| t.strip_suffix(suffix).and_then(|n| parse_number(n.trim()));
     let out = if let Some(n) = plain("/km") {
         json!({ "revs_per_km": n })
@@ -193,7 +199,7 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
     } else {
         json!({ "size": t })
     };
-    let read: baricord_core::vehicle::Tyre = baricord_core::problem::read_json(&out)?;
+    let read: Tyre = baricord_core::problem::read_json(&out)?;
     read.figures().map_err(|p| Problem { field: Some("tyre".into()), ..p })?;
     Ok(out)
 }
@@ -207,13 +213,44 @@ fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
     )
 }
 
+/// The ratio of an axle: by the teeth of ring and pinion, or by a number. What was changed of the two counts.
+fn axle_ratio(axle: &mut Value, f: &Fields, i: usize) -> Result<(), Problem> {
+    let teeth = [("ring", "ring_teeth"), ("pinion", "pinion_teeth")];
+    let ratio = f.number(&format!("ratio{i}"))?;
+    let mut typed = vec![];
+    for (field, key) in teeth {
+        typed.push((key, f.number(&format!("{field}{i}"))?));
+    }
+    let changed = |key: &str, n: &Option<Number>| n.as_ref().is_some_and(|n| axle[key].as_f64() != n.as_f64());
+    let new_teeth = typed.iter().any(|(key, n)| changed(key, n));
+    let new_ratio = changed("ratio", &ratio);
+    if let (true, true, [(_, Some(ring)), (_, Some(pinion))], Some(r)) = (new_teeth, new_ratio, &typed[..], &ratio) {
+        let (ring, pinion, r) = (ring.as_f64().unwrap_or(0.0), pinion.as_f64().unwrap_or(1.0), r.as_f64().unwrap_or(0.0));
+        if (ring / pinion - r).abs() > 0.006 * r {
+            let told = format!("the teeth say {:.3} to 1, the ratio {r}: leave one of them empty", ring / pinion);
+            return Err(Problem::new("contradiction", told).field(format!("ratio{i}")));
+        }
+    }
+    let Some(axle) = axle.as_object_mut() else { return Ok(()) };
+    if new_ratio && !new_teeth {
+        teeth.iter().for_each(|(_, key)| drop(axle.shift_remove(*key)));
+        axle.insert("ratio".into(), ratio.into());
+    } else if new_teeth {
+        axle.shift_remove("ratio");
+        axle.extend(typed.into_iter().filter_map(|(key, n)| Some((key.to_string(), n?.into()))));
+    }
+    Ok(())
+}
+
 /// Writes the form into the document's vehicle; what the form does not know stays.
 pub fn write(v: &mut Value, f: &Fields) -> Result<(), Problem> {
     if let Some(name) = f.text("name") {
         v["name"] = name.into();
     }
-    if let Some(t) = f.text("tyre") {
-        v["tyre"] = tyre(t)?;
+    match f.text("tyre") {
+        Some(t) => v["tyre"] = tyre(t)?,
+        None if f.came("tyre") => return Err(Problem::new("missing", "which tyres?").field("tyre")),
+        None => {}
     }
     if let Some(n) = f.number("cylinders")? {
         v["engine"]["cylinders"] = Value::Number(n);
@@ -232,22 +269,25 @@ pub fn write(v: &mut Value, f: &Fields) -> Result<(), Problem> {
             gears.push(g);
         }
         v["gearbox"]["gears"] = Value::Array(gears);
+    } else if f.came("gears") {
+        if v["gearbox"]["kind"] != "cvt" {
+            return Err(Problem::new("missing", "the ratios of the gears, first to last").field("gears"));
+        }
+        v["gearbox"]["gears"] = json!([]);
     }
     let count = |v: &Value, list: &str| v[list].as_array().map_or(0, Vec::len);
     for i in 0..count(v, "axles") {
-        for (field, key) in [("ring", "ring_teeth"), ("pinion", "pinion_teeth"), ("ratio", "ratio")] {
-            if let Some(n) = f.number(&format!("{field}{i}"))? {
-                v["axles"][i][key] = Value::Number(n);
-            }
-        }
+        axle_ratio(&mut v["axles"][i], f, i)?;
         if let Some(kind) = f.text(&format!("axle{i}")) {
             v["axles"][i]["kind"] = kind.into();
         }
     }
     for i in 0..count(v, "props") {
         for k in 0..v["props"][i]["sections"].as_array().map_or(0, Vec::len) {
-            for (field, key) in [("length", "length_mm"), ("od", "od_mm"), ("wall", "wall_mm")] {
-                if let Some(n) = f.number(&format!("{field}{i}_{k}"))? {
+            for (field, key, what) in
+                [("length", "length_mm", Length::Section), ("od", "od_mm", Length::Tube), ("wall", "wall_mm", Length::Wall)]
+            {
+                if let Some(n) = f.length(&format!("{field}{i}_{k}"), what)? {
                     v["props"][i]["sections"][k][key] = Value::Number(n);
                 }
             }
@@ -308,6 +348,48 @@ mod tests {
         assert_eq!(tyre("467 /km").unwrap(), json!({"revs_per_km": 467}));
         assert_eq!(tyre("235/65R16").unwrap(), json!({"size": "235/65R16"}));
         assert_eq!(tyre("round").unwrap_err().field.as_deref(), Some("tyre"));
+    }
+
+    #[test]
+    fn an_axle_ratio_may_be_typed_and_the_one_that_was_changed_counts() {
+        let axle = |d: &Value| Vehicle::from_json(d).unwrap().axles[0].clone();
+        let sent = |ring: &str, pinion: &str, ratio: &str| {
+            Fields(
+                [("ring0", ring), ("pinion0", pinion), ("ratio0", ratio)].map(|(k, v)| (k.to_string(), v.to_string())).to_vec(),
+            )
+        };
+        let mut doc = json!(rear_drive(1));
+        write(&mut doc, &sent("41", "10", "4,30")).unwrap();
+        assert_eq!((axle(&doc).ring_teeth, axle(&doc).ratio), (None, Some(4.3)));
+        write(&mut doc, &sent("", "", "4.3")).unwrap();
+        assert_eq!(axle(&doc).ratio, Some(4.3));
+        write(&mut doc, &sent("39", "9", "4.3")).unwrap();
+        assert_eq!((axle(&doc).ring_teeth, axle(&doc).pinion_teeth, axle(&doc).ratio), (Some(39), Some(9), None));
+        assert_eq!(write(&mut doc, &sent("41", "10", "4.3")).unwrap_err().field.as_deref(), Some("ratio0"));
+        write(&mut doc, &sent("43", "10", "4.3")).unwrap();
+        assert_eq!(axle(&doc).ring_teeth, Some(43));
+    }
+
+    #[test]
+    fn a_continuously_variable_gearbox_needs_no_ratios_and_any_other_does() {
+        let empty = || Fields(vec![("gears".into(), " ".into())]);
+        let cvt = every_layout().into_iter().find(|v| v.gearbox.kind == GearboxKind::Cvt).unwrap();
+        let mut doc = json!(cvt);
+        write(&mut doc, &empty()).unwrap();
+        assert!(Vehicle::from_json(&doc).unwrap().gearbox.gears.is_empty());
+        assert!(!form(&Vehicle::from_json(&doc).unwrap()).groups.is_empty());
+        assert_eq!(write(&mut json!(rear_drive(1)), &empty()).unwrap_err().field.as_deref(), Some("gears"));
+    }
+
+    #[test]
+    fn inches_and_two_sizes_are_asked_about() {
+        let mut doc = json!(rear_drive(1));
+        let e = write(&mut doc, &Fields(vec![("length0_0".into(), "46.25".into())])).unwrap_err();
+        assert_eq!((e.code.as_str(), e.field.as_deref()), ("unit-asked", Some("length0_0")));
+        write(&mut doc, &Fields(vec![("length0_0".into(), "46.25 in".into())])).unwrap();
+        assert_eq!(doc["props"][0]["sections"][0]["length_mm"], 1174.75);
+        let e = write(&mut doc, &Fields(vec![("tyre".into(), "225/45R17 255/40R17".into())])).unwrap_err();
+        assert!(e.code == "two-sizes" && e.message.contains("225/45R17 rolls"), "{}", e.message);
     }
 
     #[test]

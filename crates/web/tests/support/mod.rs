@@ -34,8 +34,12 @@ pub struct Ground {
 type Server = (tokio::sync::oneshot::Sender<()>, tokio::task::JoinHandle<()>);
 
 fn serve(listener: tokio::net::TcpListener, store: &Store) -> Server {
+    serve_app(listener, App::new(store.clone(), false))
+}
+
+fn serve_app(listener: tokio::net::TcpListener, app: App) -> Server {
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let app = router(App::new(store.clone(), false), false);
+    let app = router(app, false);
     let running = tokio::spawn(async move {
         axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>())
             .with_graceful_shutdown(async move {
@@ -76,6 +80,14 @@ impl Ground {
         let worker = tokio::spawn(worker::run(store.clone()));
         let server = std::sync::Mutex::new(Some(serve(listener, &store)));
         Self { url, store, a, b, database_url, worker, server }
+    }
+
+    /// The address of one more server on the same database, on which the demo's people sign in.
+    pub async fn demo_server(&self) -> String {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let url = format!("http://{}", listener.local_addr().unwrap());
+        std::mem::forget(serve_app(listener, App::new(self.store.clone(), true)));
+        url
     }
 
     /// Stops the server; what is under way ends first.
