@@ -13,7 +13,7 @@ pub struct DatabaseArgs {
     database: String,
     /// Database as its owner, for bringing it up to date; left out when someone else does that.
     #[arg(long, env = "DATABASE_OWNER_URL", hide_env_values = true)]
-    owner: Option<String>,
+    database_owner: Option<String>,
 }
 
 /// What the database answered, as an error of the command line.
@@ -28,7 +28,7 @@ pub fn problem(e: StoreError) -> Problem {
 impl DatabaseArgs {
     /// Connections of the application's role, under which people can sign in.
     pub async fn open(&self) -> Result<Store, Problem> {
-        if let Some(owner) = &self.owner {
+        if let Some(owner) = &self.database_owner {
             Store::migrate(owner).await.map_err(problem)?;
             baricord_web::prepare_sessions(owner).await.map_err(|e| Problem::new("database", e))?;
         }
