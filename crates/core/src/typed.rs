@@ -33,9 +33,11 @@ pub fn odometer_km(text: &str) -> Option<f64> {
         [one] => one.parse().ok(),
         all if same && grouped(all) => all.concat().parse().ok(),
         [whole, fraction] => format!("{whole}.{fraction}").parse().ok(),
-        // 91.000,5: the last separator is the decimal one.
-        [groups @ .., fraction] if separators[..separators.len() - 1].windows(2).all(|w| w[0] == w[1]) && grouped(groups) => {
-            format!("{}.{fraction}", groups.concat()).parse().ok()
+        // 91.000,5: the last separator is the decimal one, and another than that of the groups.
+        [groups @ .., fraction] if grouped(groups) => {
+            let (last, before) = separators.split_last()?;
+            let apart = before.iter().all(|s| s == &before[0] && s != last);
+            if apart { format!("{}.{fraction}", groups.concat()).parse().ok() } else { None }
         }
         _ => None,
     }

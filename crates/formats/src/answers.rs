@@ -21,9 +21,13 @@ pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Prob
     let found = analysis::analyze(&case.vehicle, &read_all(&case, source), &Silent)?;
     // Nothing asked for could be read: that is an error, with the first reason.
     if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
-        let w = found.recordings[0].warnings.last().cloned();
-        let (code, message) = w.map_or(("refused".into(), "no recording could be read".into()), |w| (w.code, w.message));
-        return Err(Problem::new(&code, message).field(format!("recordings.{}", found.recordings[0].id)));
+        let first = &found.recordings[0];
+        let mut p = first.warnings.last().map_or_else(
+            || Problem::new("refused", "no recording could be read"),
+            |w| Problem { line: w.line, ..Problem::new(&w.code, w.message.clone()) },
+        );
+        p.field = Some(format!("recordings.{}", first.id));
+        return Err(p);
     }
     Ok(found)
 }

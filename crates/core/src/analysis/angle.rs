@@ -47,7 +47,15 @@ pub(super) struct Reference {
     pub circumference: f64,
 }
 
+/// A speed that changes by less, relative, tells nothing of its lag.
+const STEADY: f64 = 0.06;
+
 impl Reference {
+    /// Whether the speed changes enough to tell how late it comes.
+    pub fn changes(&self) -> bool {
+        let (lo, hi) = self.track.range(self.span.0, self.span.1);
+        hi - lo >= STEADY * hi
+    }
     /// Speed (m/s) at a moment of the recording.
     pub fn speed(&self, t: f64) -> f64 {
         self.track.at(t + self.lag)

@@ -6,6 +6,7 @@ use super::events::Event;
 use super::gears::{self, OtherGear, Slip};
 use super::lines::{self, LevelBin};
 use super::phase::PhaseBin;
+use super::reference::{ENGINE_SPEED, ROAD_SPEED};
 use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::orders::Base;
 use crate::problem::{Problem, Warning};
@@ -32,6 +33,14 @@ pub struct ReferenceFound {
 }
 
 impl ReferenceFound {
+    /// What a reader of its orders should know of the speed's delay; nothing where that is known or plays no part.
+    pub fn delay_words(&self) -> Option<String> {
+        let is_late = matches!(self.source.as_str(), "speed" | "rpm");
+        (is_late && self.lag_s.is_none()).then(|| {
+            let usual = if self.source == "rpm" { ENGINE_SPEED.lag } else { ROAD_SPEED.lag };
+            format!("The speed signal's delay could not be worked out; {usual:.1} s is assumed where the speed changes.")
+        })
+    }
     /// Turns of the wheel a second at 1 km/h.
     pub fn hz_per_kmh(&self, v: &Vehicle) -> Result<f64, Problem> {
         Ok(self.scale / 3.6 / v.circumference()?.get())

@@ -53,7 +53,7 @@ pub struct LevelBin {
 }
 
 /// Standard score of a mean of k exponentials (Wilson and Hilferty).
-fn score(ratio: f64, k: f64) -> f64 {
+pub(super) fn score(ratio: f64, k: f64) -> f64 {
     (ratio.max(0.0).cbrt() - (1.0 - 1.0 / (9.0 * k))) * (9.0 * k).sqrt()
 }
 

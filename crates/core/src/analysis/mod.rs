@@ -11,6 +11,7 @@ mod beats;
 mod engine;
 mod events;
 mod gears;
+mod lag_by_line;
 mod lines;
 mod listen;
 mod looks;
@@ -139,6 +140,9 @@ const SLOWEST_LEVEL: f64 = 100.0;
 /// No wheel turns faster, where no road speed says how fast.
 const FASTEST_HZ: f64 = 45.0;
 
+/// A lag that is known no better than this, s, is sought once more by the clearest line.
+const POORLY_KNOWN: f64 = 0.2;
+
 /// The errors that make up the scale's are not all against it at once: found with simulated drives.
 const CAREFUL: f64 = 0.72;
 
@@ -229,6 +233,15 @@ pub fn known_map(
     Ok(Some(map::draw(&x, &angle, top, scale)))
 }
 
+/// Turns of the wheel a second below which a fifth of a drive lies.
+fn slow_hz(reference: &angle::Reference) -> f64 {
+    let (from, to) = reference.span;
+    let mut f: Vec<f64> =
+        (0..200).map(|i| reference.track.at(from + (to - from) * f64::from(i) / 199.0)).filter(|v| *v > 1.0).collect();
+    f.sort_by(f64::total_cmp);
+    f.get(f.len() / 5).copied().unwrap_or(8.0) / reference.circumference
+}
+
 fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples) -> Result<Outcome, Problem> {
     let mut warnings = s.warnings.clone();
     let refuse = |warnings: Vec<Warning>| Ok(Err(Untracked { spec: spec.clone(), warnings }));
@@ -283,24 +296,26 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     // Of a long recording two signals tell the lag as well as more would.
     light.truncate(if looks.is_long() { 2 } else { usize::MAX });
     let before = Before { vehicle: v, circumference, spec, samples: s, ladder: &ladder, engine_per_wheel };
-    let Some(chosen) = source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)? else {
+    let Some(mut chosen) = source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)? else {
         return refuse(warnings);
     };
-    let (reference, lag) = (chosen.reference, chosen.lag);
-    if !lag.known {
-        warnings.push(Warning::new(
-            "lag-unknown",
-            "how late the speed comes cannot be told: it changes too little, or nothing stands out enough; the usual is taken",
-        ));
+    let top = reach(s.rate.get(), slow_hz(&chosen.reference));
+    if (!chosen.lag.known || chosen.lag.sigma > POORLY_KNOWN) && chosen.reference.changes() && !chosen.late.is_empty() {
+        // The channel that is held first, then the others one at a time.
+        for (i, c) in sensors.iter().enumerate() {
+            let other = if i == 0 { None } else { Some(looks.pyramid(c, s, s.rate.get())?) };
+            let Some(channel) = other.as_ref().or(first.as_ref().map(|f| &f.0)) else { break };
+            let sought = lag_by_line::Sought { samples: s, channel, top };
+            if let Some((reference, lag)) = lag_by_line::find(&sought, resampler, &chosen.late, circumference) {
+                (chosen.reference, chosen.lag) = (reference, lag);
+                break;
+            }
+            if looks.is_long() {
+                break;
+            }
+        }
     }
-    let slow = {
-        let (from, to) = reference.span;
-        let mut f: Vec<f64> =
-            (0..200).map(|i| reference.track.at(from + (to - from) * f64::from(i) / 199.0)).filter(|v| *v > 1.0).collect();
-        f.sort_by(f64::total_cmp);
-        f.get(f.len() / 5).copied().unwrap_or(8.0) / circumference
-    };
-    let top = reach(s.rate.get(), slow);
+    let (reference, lag) = (chosen.reference, chosen.lag);
     let angle = Angle::new(s, &reference);
     let turns = match angle.turns() {
         n if n > 500 => 64,
@@ -405,6 +420,25 @@ fn extremes(b: &[f32]) -> (f32, f32) {
     (lo.into_iter().fold(f32::MAX, f32::min), hi.into_iter().fold(f32::MIN, f32::max))
 }
 
+/// Whether samples pile up at an end: a sensor that clips puts there all that would lie beyond it. A sample that is
+/// only printed coarsely stands there more rarely than one step inside.
+fn piles_up(c: &Channel, limit: f32, lo: f32, hi: f32) -> Result<bool, Problem> {
+    /// So many times as often as within a fiftieth of the range, or a step, beside it.
+    const PILE: f64 = 1.5;
+    let inside = |v: f32| (limit - v).abs();
+    let mut step = f32::MAX;
+    c.data.blocks(|_, b| step = b.iter().map(|v| inside(*v)).filter(|d| *d > 0.0).fold(step, f32::min))?;
+    let width = (1.001 * step).max(0.02 * (hi - lo));
+    let (mut at, mut beside) = (0u64, 0u64);
+    c.data.blocks(|_, b| {
+        for d in b.iter().map(|v| inside(*v)) {
+            at += u64::from(d == 0.0);
+            beside += u64::from(d > 0.0 && d <= width);
+        }
+    })?;
+    Ok(at as f64 > PILE * beside as f64)
+}
+
 /// Dead and saturated channels are told.
 fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Problem> {
     for c in &s.channels {
@@ -443,6 +477,7 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
         for (k, limit) in [hi, lo].into_iter().enumerate() {
             if counts[k] >= 3
                 && let Some(i) = first[k]
+                && piles_up(c, limit, lo, hi)?
             {
                 let t = s.start.get() + i as f64 / s.rate.get();
                 let told = format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name);

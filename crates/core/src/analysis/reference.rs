@@ -36,7 +36,7 @@ pub(super) const ROAD_SPEED: Usual = Usual { lag: 0.6, sigma: 0.4 };
 pub(super) const ENGINE_SPEED: Usual = Usual { lag: 0.2, sigma: 0.25 };
 
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
-const LEAST_SIGMA: f64 = 0.115;
+pub(super) const LEAST_SIGMA: f64 = 0.115;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
 const BODY_DELAY: f64 = 0.06;
@@ -72,7 +72,7 @@ pub(super) fn light(x: &Pyramid, envelopes: &[Pyramid]) -> Vec<Light> {
 
 /// The stretches of a recording on which the lag is sought: all of it, or of a long one those where
 /// the speed changes most.
-fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
+pub(super) fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let (start, duration) = (s.start.get(), s.duration().get());
     let looks = Looks::of(s);
     let parts: Vec<(f64, f64)> = if looks.is_long() {
@@ -138,7 +138,7 @@ fn halves() -> Vec<Vec<usize>> {
 }
 
 /// Where a parabola through the best of equally spaced values peaks.
-fn summit(values: &[f64], from: f64, step: f64) -> f64 {
+pub(super) fn summit(values: &[f64], from: f64, step: f64) -> f64 {
     let (i, _) = values.iter().enumerate().fold((0, f64::MIN), |b, (i, &v)| if v > b.1 { (i, v) } else { b });
     if i == 0 || i + 1 == values.len() {
         return from + step * i as f64;
@@ -169,9 +169,9 @@ pub(super) fn fit(
     let track = |smooth: f64| SpeedTrack::fit(&readings, smooth);
     let reference = |track: &SpeedTrack, lag: f64| Reference { track: track.clone(), span, lag, circumference };
     let usual = track(6.0)?;
-    let (lo, hi) = usual.range(span.0, span.1);
-    if hi - lo < 0.06 * hi {
-        return Some((reference(&usual, 0.0), Lag { seconds: 0.0, sigma: 0.0, known: false }));
+    let steady = reference(&usual, 0.0);
+    if !steady.changes() {
+        return Some((steady, Lag { seconds: 0.0, sigma: 0.0, known: false }));
     }
     let parts = stretches(s, &usual);
     let turned = |track: &SpeedTrack, lag: f64| {

@@ -42,6 +42,8 @@ pub(super) struct Chosen {
     pub tyre: Option<Scale>,
     /// The pulse that it was taken from.
     pub pulse: Option<Pulse>,
+    /// The readings that come late, m/s of the road; none where the reference does not come late.
+    pub late: Vec<(f64, f64)>,
 }
 
 /// What is known of a recording before it is turned into angle.
@@ -99,7 +101,7 @@ pub(super) fn choose(
         // An engine that is coupled firmly counts the wheel's turns itself, whatever the tyre.
         let coupled = source == Taken::Rpm && b.vehicle.gearbox.kind != GearboxKind::Automatic;
         let own = coupled.then_some(Scale { value: 1.0, sigma: RPM_SIGMA, uncertain: false });
-        return Ok(Some(Chosen { source, reference, lag, own, tyre: None, pulse: None }));
+        return Ok(Some(Chosen { source, reference, lag, own, tyre: None, pulse: None, late: readings }));
     }
     let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
     let found = first.and_then(|x| ridge::follow(b, r, x));
@@ -122,7 +124,7 @@ pub(super) fn choose(
     let Some(reference) = exact(&readings, RIDGE_SMOOTH, b.circumference) else { return Ok(None) };
     // The ridge is an order of this vehicle by assumption: its error is that of the tyre, which nothing shows here.
     let own = Scale { value: 1.0, sigma: 0.008f64.hypot(ridge.spread), uncertain: ridge.sure < 0.9 };
-    Ok(Some(Chosen { source: Taken::Ridge, reference, lag: Lag::none(), own: Some(own), tyre: None, pulse: None }))
+    Ok(Some(Chosen { source: Taken::Ridge, reference, lag: Lag::none(), own: Some(own), tyre: None, pulse: None, late: vec![] }))
 }
 
 fn exact(readings: &[(f64, f64)], smooth: f64, circumference: f64) -> Option<Reference> {
@@ -165,6 +167,7 @@ fn of_pulses(b: &Before<'_>, c: &Channel, per: Option<&str>, warnings: &mut Vec<
         own: Some(own),
         tyre,
         pulse: Some(Pulse { per_wheel, edges: times }),
+        late: vec![],
     }))
 }
 
