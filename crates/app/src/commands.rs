@@ -113,8 +113,8 @@ fn print_analysis(a: &Analysis) {
     for r in &a.recordings {
         outln!("{}", r.id);
         if let Some(f) = &r.reference {
-            let lag = f.lag_s.map_or("not known".into(), |l| format!("{l:.2} s"));
-            outln!("  speed comes late by {lag}; tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
+            let lag = f.lag_s.map(|l| format!("Speed comes {l:.2} s late.")).or(f.delay_words()).unwrap_or_default();
+            outln!("  {lag} Tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
         }
         for o in &r.orders {
             let (a, s) = o.level();

@@ -101,7 +101,7 @@ fn a_simulated_case_is_analysed_diagnosed_and_proved() {
     assert!((sum - 1.0).abs() < 1e-6);
     let p = answer(&["verify", out, "--json"], "");
     assert_eq!(p["symptoms"][0]["verdict"], "cured", "{}", p["symptoms"][0]["orders"][0]);
-    for (verb, word) in [("analyze", "tyre scale"), ("diagnose", "next:"), ("verify", "cured")] {
+    for (verb, word) in [("analyze", "Tyre scale"), ("diagnose", "next:"), ("verify", "cured")] {
         let o = baricord(&[verb, out], "");
         assert!(String::from_utf8_lossy(&o.stdout).contains(word), "{verb} in words");
     }

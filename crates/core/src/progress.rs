@@ -183,4 +183,25 @@ mod tests {
         assert!(is_done(&c, Station::Complaint) && is_done(&c, Station::Lift));
         assert!(!is_done(&c, Station::Road) && !is_done(&c, Station::Measure) && !is_done(&c, Station::Prove));
     }
+
+    #[test]
+    fn only_what_was_compared_is_called_proved() {
+        let symptom = json!([{"id": "S1", "kind": "vibration"}]);
+        let c = case(json!({"symptoms": symptom, "repairs": [{"symptom": "S1", "fault": "slip-dry", "result": "cured"}]}));
+        let proof = |verdict| Verification {
+            symptoms: vec![crate::verify::SymptomVerdict {
+                id: "S1".into(),
+                verdict,
+                comparable: true,
+                reasons: vec![],
+                orders: vec![],
+                new_orders: vec![],
+            }],
+            ..Verification::default()
+        };
+        assert_eq!(waiting(&c, None).words, "closed by ear; hand it back");
+        assert_eq!(waiting(&c, Some(&proof(Verdict::NotComparable))).words, "closed by ear; hand it back");
+        assert_eq!(waiting(&c, Some(&proof(Verdict::Unchanged))).words, "closed by ear; hand it back");
+        assert_eq!(waiting(&c, Some(&proof(Verdict::Cured))).words, "cured and proved; hand it back");
+    }
 }

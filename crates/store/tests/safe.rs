@@ -298,3 +298,27 @@ async fn a_search_goes_on_beside_a_document_that_holds_a_nul() {
     assert_eq!(s.board(&["shake".into()], 10).await.unwrap().len(), 1);
     assert!(s.board(&["nothing".into()], 10).await.unwrap().is_empty());
 }
+
+#[tokio::test]
+async fn what_may_succeed_in_a_moment_is_told_from_what_never_will() {
+    let (store, _, _) = ground().await;
+    for (code, temporary) in [
+        ("40001", true),
+        ("40P01", true),
+        ("53100", true),
+        ("53200", true),
+        ("53300", true),
+        ("57014", true),
+        ("57P01", true),
+        ("08006", true),
+        ("23505", false),
+        ("42P01", false),
+        ("22P02", false),
+    ] {
+        let raise = format!("DO $$ BEGIN RAISE EXCEPTION 'as if' USING ERRCODE = '{code}'; END $$");
+        let e: StoreError = sqlx::query(&raise).execute(store.pool()).await.unwrap_err().into();
+        assert_eq!(e.is_temporary(), temporary, "{code}");
+    }
+    assert!(StoreError::Busy("x").is_temporary() && StoreError::NoRoom("x".into()).is_temporary());
+    assert!(!StoreError::NotFound.is_temporary() && !StoreError::LeaseLost.is_temporary());
+}

@@ -38,8 +38,8 @@ pub async fn address(request: Request, next: Next) -> Response {
     }
 }
 
-async fn read(body: Body, is_form: bool) -> Result<Bytes, Fail> {
-    let whole = tokio::time::timeout(FORM_TIMEOUT, Limited::new(body, MAX_FORM).collect()).await;
+async fn read(body: Body, is_form: bool, within: Duration) -> Result<Bytes, Fail> {
+    let whole = tokio::time::timeout(within, Limited::new(body, MAX_FORM).collect()).await;
     let bytes = match whole {
         Err(_) => return Err(Fail::TooSlow),
         Ok(Ok(whole)) => whole.to_bytes(),
@@ -59,7 +59,7 @@ pub async fn form(request: Request, next: Next) -> Response {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
     let is_form = kind.to_ascii_lowercase().starts_with("application/x-www-form-urlencoded");
     let (parts, body) = request.into_parts();
-    match read(body, is_form).await {
+    match read(body, is_form, FORM_TIMEOUT).await {
         Ok(bytes) => next.run(Request::from_parts(parts, bytes.into())).await,
         Err(e) => e.into_response(),
     }
@@ -84,13 +84,24 @@ mod tests {
         }
     }
 
+    async fn whole(body: Body, is_form: bool) -> Result<Bytes, Fail> {
+        read(body, is_form, FORM_TIMEOUT).await
+    }
+
     #[tokio::test]
     async fn a_body_is_bounded_and_holds_no_nul() {
-        assert_eq!(read(Body::from("a=b"), true).await.unwrap(), "a=b");
-        assert!(matches!(read(Body::from(vec![b'x'; MAX_FORM + 1]), true).await, Err(Fail::FormTooLarge)));
-        assert!(read(Body::from(vec![b'x'; MAX_FORM]), true).await.is_ok());
-        assert!(read(Body::from("a=%00"), true).await.is_err());
-        assert!(read(Body::from("{\"a\": \"%00\"}"), false).await.is_ok(), "only a form is escaped so");
-        assert!(read(Body::from("a\0"), false).await.is_err());
+        assert_eq!(whole("a=b".into(), true).await.unwrap(), "a=b");
+        assert!(matches!(whole(vec![b'x'; MAX_FORM + 1].into(), true).await, Err(Fail::FormTooLarge)));
+        assert!(whole(vec![b'x'; MAX_FORM].into(), true).await.is_ok());
+        assert!(whole("a=%00".into(), true).await.is_err());
+        assert!(whole("{\"a\": \"%00\"}".into(), false).await.is_ok(), "only a form is escaped so");
+        assert!(whole("a\0".into(), false).await.is_err());
+    }
+
+    #[tokio::test]
+    async fn a_body_that_does_not_go_on_is_let_go() {
+        let first = futures_util::stream::iter([Ok::<_, std::io::Error>("a=")]);
+        let body = Body::from_stream(futures_util::StreamExt::chain(first, futures_util::stream::pending()));
+        assert!(matches!(read(body, true, Duration::from_millis(50)).await, Err(Fail::TooSlow)));
     }
 }

@@ -27,9 +27,9 @@ const USUAL_SMOOTH: f64 = 6.0;
 const SMOOTH: [f64; 3] = [3.0, 6.0, 10.0];
 /// A line must stand so far above chance: many bins at many lags are looked at.
 const SURE: f64 = 7.5;
-/// And stand so much less far at lags that are off by this much, s: else every lag shows it alike.
-const LESS: f64 = 1.0;
-const OFF: f64 = 0.4;
+/// And be so many times as strong as at most lags that are off by this much, s: else every lag shows it alike.
+const SHARPER: f64 = 1.35;
+const OFF: f64 = 0.25;
 /// Orders below this were looked at before.
 const LOWEST: f64 = 2.0;
 
@@ -41,8 +41,9 @@ pub(super) struct Sought<'a> {
 }
 
 impl Sought<'_> {
-    /// How far the best bin stands above chance, in standard deviations, over all stretches in angle.
-    fn clearest(&self, r: &Resampler, (reference, stretches): &(Reference, Vec<Angle>), lag: f64, turns: usize) -> f64 {
+    /// The clearest line over all stretches in angle: its power over the noise, and how far it stands above chance,
+    /// in standard deviations.
+    fn clearest(&self, r: &Resampler, (reference, stretches): &(Reference, Vec<Angle>), lag: f64, turns: usize) -> Clear {
         let s = self.samples;
         let extent = if Looks::of(s).is_long() { Extent::Looked } else { Extent::Whole };
         let per_turn = samples_for(self.top);
@@ -57,9 +58,20 @@ impl Sought<'_> {
             windows += w.len();
         }
         let lowest = (LOWEST * turns as f64) as usize;
-        let best = sum.iter().skip(lowest).copied().fold(0.0, f64::max) / windows.max(1) as f64;
-        lines::score(best, OrderWindows::independent(windows))
+        let over: Vec<f64> = sum.iter().skip(lowest).map(|r| (r / windows.max(1) as f64 - 1.0).max(0.0)).collect();
+        // A lag that only moves a line to the middle of a bin must not look better: a Hann line's squared powers and
+        // 1.4 times the products of neighbours have one sum wherever it stands between two bins.
+        let lobe = |w: &[f64]| (w.iter().map(|x| x * x).sum::<f64>() + 1.4 * (w[0] * w[1] + w[1] * w[2])).sqrt();
+        let power = over.windows(3).map(lobe).fold(0.0, f64::max);
+        Clear { power, z: lines::score(1.0 + power, OrderWindows::independent(windows)) }
     }
+}
+
+/// How clear the clearest line is.
+#[derive(Clone, Copy)]
+struct Clear {
+    power: f64,
+    z: f64,
 }
 
 /// The reference at the lag that the clearest line tells, where one does.
@@ -75,27 +87,30 @@ pub(super) fn find(sought: &Sought<'_>, r: &Resampler, readings: &[(f64, f64)], 
     };
     let grid = |from: f64, to: f64, step: f64| (0..=((to - from) / step).round() as usize).map(move |i| from + step * i as f64);
     let usual: (Reference, Vec<Angle>) = turned(USUAL_SMOOTH, 0.6)?;
-    let coarse: Vec<(f64, f64)> = grid(FROM, TO, COARSE)
+    let coarse: Vec<(f64, Clear)> = grid(FROM, TO, COARSE)
         .collect::<Vec<_>>()
         .into_par_iter()
         .map(|lag| (lag, sought.clearest(r, &usual, lag, COARSE_TURNS)))
         .collect();
-    let &(near, _) = coarse.iter().max_by(|a, b| a.1.total_cmp(&b.1))?;
+    let &(near, there) = coarse.iter().max_by(|a, b| a.1.power.total_cmp(&b.1.power))?;
+    let mut elsewhere: Vec<f64> = coarse.iter().filter(|c| (c.0 - near).abs() > OFF).map(|c| c.1.power).collect();
+    elsewhere.sort_by(f64::total_cmp);
+    if there.power < SHARPER * elsewhere.get(elsewhere.len() / 2)? {
+        return None;
+    }
     let ways: Vec<(Reference, Vec<Angle>)> = SMOOTH.iter().filter_map(|&smooth| turned(smooth, near)).collect();
-    let fine: Vec<(usize, f64, f64)> = (0..ways.len())
+    let fine: Vec<(usize, f64, Clear)> = (0..ways.len())
         .flat_map(|w| grid(near - AROUND, near + AROUND, FINE).map(move |lag| (w, lag)))
         .collect::<Vec<_>>()
         .into_par_iter()
         .map(|(w, lag)| (w, lag, sought.clearest(r, &ways[w], lag, FINE_TURNS)))
         .collect();
-    let &(way, _, best) = fine.iter().max_by(|a, b| a.2.total_cmp(&b.2))?;
-    let curve: Vec<f64> = fine.iter().filter(|f| f.0 == way).map(|f| f.2).collect();
+    let &(way, _, best) = fine.iter().max_by(|a, b| a.2.power.total_cmp(&b.2.power))?;
+    let curve: Vec<f64> = fine.iter().filter(|f| f.0 == way).map(|f| f.2.power).collect();
     let lag = summit(&curve, near - AROUND, FINE);
-    let far = coarse.iter().filter(|c| (c.0 - lag).abs() > OFF).map(|c| c.1).fold(f64::MIN, f64::max);
-    let there = coarse.iter().map(|c| c.1).fold(f64::MIN, f64::max);
     // A curve that still rises at its end has its summit nobody knows where.
     let at_an_end = (lag - near).abs() > AROUND - 0.5 * FINE;
-    if best < SURE || there < far + LESS || at_an_end {
+    if best.z < SURE || at_an_end {
         return None;
     }
     let reference = ways.into_iter().nth(way)?.0;

@@ -434,6 +434,10 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
             ("speed" | "rpm", Some(l)) => out += &format!(". Speed comes {l:.2} s late"),
             ("pulse", _) => out += ". Turns are counted by the pulse",
             ("ridge", _) => out += ". Turns are those of the ridge",
+            _ if x.delay_words().is_some() => {
+                let words = x.delay_words().unwrap_or_default();
+                out += &format!(". {}", words.trim_end_matches('.'));
+            }
             _ => {}
         }
         let percent = (1.0 / x.scale - 1.0) * 100.0;
