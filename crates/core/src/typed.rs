@@ -99,11 +99,11 @@ pub fn length_mm(text: &str, what: Length, field: &str) -> Result<f64, Problem> 
         return Ok(x);
     }
     let meant = match what {
-        Length::Dial => format!("hundredths of a millimetre would be {} mm", x / 100.0),
+        Length::Dial => format!("in hundredths of a millimetre it would be {} mm.", x / 100.0),
         _ if fits(x * INCH_MM) => format!("is it {t} in, which is {:.1} mm?", x * INCH_MM),
         _ => return Ok(x),
     };
-    let told = format!("{t} mm is not {}: {meant} Type it with its unit, as {t} mm or {t} in", what.words());
+    let told = format!("{t} mm is unlikely for {}: {meant} Type the unit with it: {t} in, or {t} mm", what.words());
     Err(Problem::new("unit-asked", told).field(field))
 }
 

@@ -10,11 +10,13 @@ use axum::http::{Uri, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use baricord_core::problem::Problem;
-use http_body_util::{BodyExt, LengthLimitError, Limited};
+use http_body_util::BodyExt;
 use std::time::Duration;
 
 /// Largest body outside files and the routes for programs, bytes.
 pub const MAX_FORM: usize = 256 << 10;
+/// So much of a larger one is read and let go of, bytes.
+const MAX_LET_GO: usize = 8 << 20;
 /// A form is all there within this time.
 const FORM_TIMEOUT: Duration = Duration::from_secs(30);
 /// A file comes on within this time, piece by piece.
@@ -38,24 +40,34 @@ pub async fn address(request: Request, next: Next) -> Response {
     }
 }
 
+/// Reads a body up to [`MAX_FORM`]. Of what is larger a little more is read and let go of: a browser that is still
+/// sending hears the answer.
+async fn collect(mut body: Body) -> Result<Vec<u8>, Fail> {
+    let (mut bytes, mut length) = (vec![], 0usize);
+    while let Some(frame) = body.frame().await {
+        let frame = frame.map_err(|e| Problem::new("bad-request", format!("the request broke off: {e}")))?;
+        let Ok(data) = frame.into_data() else { continue };
+        length += data.len();
+        if length <= MAX_FORM {
+            bytes.extend_from_slice(&data);
+        } else {
+            bytes = vec![];
+        }
+        if length > MAX_LET_GO {
+            break;
+        }
+    }
+    if length > MAX_FORM { Err(Fail::FormTooLarge) } else { Ok(bytes) }
+}
+
 async fn read(body: Body, is_form: bool, within: Duration) -> Result<Bytes, Fail> {
-    let whole = tokio::time::timeout(within, Limited::new(body, MAX_FORM).collect()).await;
-    let bytes = match whole {
-        Err(_) => return Err(Fail::TooSlow),
-        Ok(Ok(whole)) => whole.to_bytes(),
-        Ok(Err(e)) if e.is::<LengthLimitError>() => return Err(Fail::FormTooLarge),
-        Ok(Err(e)) => return Err(Problem::new("bad-request", format!("the request broke off: {e}")).into()),
-    };
+    let bytes = tokio::time::timeout(within, collect(body)).await.map_err(|_| Fail::TooSlow)??;
     let escaped = is_form && bytes.windows(3).any(|w| w == b"%00");
-    if escaped || bytes.contains(&0) { Err(nul("form")) } else { Ok(bytes) }
+    if escaped || bytes.contains(&0) { Err(nul("form")) } else { Ok(bytes.into()) }
 }
 
 /// A route that takes no file: its body is read here, up to [`MAX_FORM`].
 pub async fn form(request: Request, next: Next) -> Response {
-    let said = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()).and_then(|v| v.parse::<u64>().ok());
-    if said.is_some_and(|l| l > MAX_FORM as u64) {
-        return Fail::FormTooLarge.into_response();
-    }
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
     let is_form = kind.to_ascii_lowercase().starts_with("application/x-www-form-urlencoded");
     let (parts, body) = request.into_parts();

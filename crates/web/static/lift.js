@@ -169,7 +169,7 @@
   }, 2500);
 
   // Someone has saved meanwhile: both are shown, and one of them is taken.
-  const both = async (form) => {
+  const both = async (form, path) => {
     const page = new DOMParser().parseFromString(await (await fetch(location.href)).text(), "text/html");
     const kept = (f) => [...f.querySelectorAll("input[type=hidden]")].filter((i) => i.name !== "version").map((i) => `${i.name}=${i.value}`).join("&");
     const same = [...page.querySelectorAll("form")].find((f) => f.getAttribute("action") === form.getAttribute("action") && kept(f) === kept(form));
@@ -191,12 +191,14 @@
     box.querySelector("[data-mine]").onclick = () => {
       box.close();
       if (version) form.querySelector("input[name=version]").value = version.value;
-      form.requestSubmit();
+      // By the same button as before: a form may have one for each part of it.
+      const by = [...form.elements].find((b) => b.getAttribute("formaction") === path);
+      if (by) form.requestSubmit(by); else form.requestSubmit();
     };
     box.showModal();
   };
   document.addEventListener("htmx:responseError", (e) => {
     const form = e.detail.elt.closest && e.detail.elt.closest("form");
-    if (e.detail.xhr.status === 409 && form && form.querySelector("input[name=version]")) both(form).catch(() => {});
+    if (e.detail.xhr.status === 409 && form && form.querySelector("input[name=version]")) both(form, e.detail.pathInfo.requestPath).catch(() => {});
   });
 })();

@@ -196,7 +196,7 @@ async fn a_stale_edit_shows_both() {
     b.js("document.querySelector('form input[name=title]').closest('details')?.setAttribute('open', '')").await;
     b.fill("form input[name=title]", "Mine").await;
     g.changed_by("Tovi", id, |d| d["title"] = json!("Theirs")).await;
-    b.js("document.querySelector('form input[name=title]').form.requestSubmit()").await;
+    b.js("document.querySelector('button[formaction$=vehicle]').click()").await;
     b.see("#both[open]").await;
     let shown = b.js("return document.querySelector('#both tbody').innerText").await;
     let shown = shown.as_str().unwrap();

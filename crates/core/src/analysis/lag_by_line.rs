@@ -30,6 +30,8 @@ const SURE: f64 = 7.5;
 /// And be so many times as strong as at most lags that are off by this much, s: else every lag shows it alike.
 const SHARPER: f64 = 1.35;
 const OFF: f64 = 0.25;
+/// Nearly as clear as the best.
+const NEARLY: f64 = 0.85;
 /// Orders below this were looked at before.
 const LOWEST: f64 = 2.0;
 
@@ -113,6 +115,9 @@ pub(super) fn find(sought: &Sought<'_>, r: &Resampler, readings: &[(f64, f64)], 
     if best.z < SURE || at_an_end {
         return None;
     }
+    // A line that stands nearly as clear over a wide stretch of lags tells them no better than that.
+    let near_as_clear = coarse.iter().filter(|c| c.1.power >= NEARLY * there.power).count();
+    let half_width = 0.5 * COARSE * near_as_clear as f64;
     let reference = ways.into_iter().nth(way)?.0;
-    Some((Reference { lag, ..reference }, Lag { seconds: lag, sigma: LEAST_SIGMA, known: true }))
+    Some((Reference { lag, ..reference }, Lag { seconds: lag, sigma: LEAST_SIGMA.hypot(half_width), known: true }))
 }
