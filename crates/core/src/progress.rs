@@ -110,6 +110,9 @@ pub fn waiting(case: &Case, proof: Option<&Verification>) -> Waiting {
         return match (after, r.result.as_deref()) {
             (true, _) if judged => at(Station::Prove, "the verdict: keep it or go back"),
             (true, _) => at(Station::Prove, "a run that can be compared"),
+            (false, Some("open")) if case.grounded => {
+                at(Station::Prove, "somebody's word that it may be driven, then the run after")
+            }
             (false, Some("open")) => at(Station::Prove, "the run after"),
             (false, _) => at(Station::Repair, "the repair to be done"),
         };

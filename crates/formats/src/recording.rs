@@ -70,10 +70,10 @@ fn check_reference(s: &mut Samples) -> Result<(), Problem> {
     let mut told = vec![];
     for (readings, most, what, field) in [(&mut s.speed, FASTEST, "km/h", "speed"), (&mut s.rpm, MOST_TURNS, "rpm", "rpm")] {
         let shown = |v: f64| if field == "speed" { 3.6 * v } else { 60.0 * v };
-        let far = |r: &&(f64, f64)| !(r.1.abs() <= most);
+        let far = |r: &&(f64, f64)| r.1.abs() > most;
         let Some(&(t, v)) = readings.iter().find(far) else { continue };
         let left_out = readings.iter().filter(far).count();
-        if left_out * 2 > readings.len() || readings.iter().any(|r| !(r.1.abs() <= NEVER * most)) {
+        if left_out * 2 > readings.len() || readings.iter().any(|r| r.1.abs() > NEVER * most) {
             let why = format!("{:.3e} {what} at {t:.2} s: no vehicle does that; is this the right column?", shown(v));
             return Err(Problem::new("out-of-range", why).field(field));
         }

@@ -28,7 +28,7 @@ const SMOOTH: [f64; 3] = [3.0, 6.0, 10.0];
 /// A line must stand so far above chance: many bins at many lags are looked at.
 const SURE: f64 = 7.5;
 /// And be so many times as strong as at most lags that are off by this much, s: else every lag shows it alike.
-const SHARPER: f64 = 1.35;
+const SHARPER: f64 = 1.6;
 const OFF: f64 = 0.25;
 /// Nearly as clear as the best.
 const NEARLY: f64 = 0.85;

@@ -142,7 +142,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 ask: intake::next_question(s),
                 // What kind of noise it is was chosen already.
                 meant: words::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
-                plan: if intake::is_unheard(s) { intake::plan_to_hear(s) } else { vec![] },
+                plan: if intake::is_unheard(s) && !k.case().grounded { intake::plan_to_hear(s) } else { vec![] },
             }
         })
         .collect();

@@ -6,7 +6,7 @@ use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::fail::Fail;
 use crate::page::segment;
-use crate::work_limits::{Audio, Maps, Turn};
+use crate::work_limits::{Audio, Exports, Maps, Turn};
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::http::header;
@@ -401,10 +401,11 @@ async fn export_svg(
 }
 
 /// Every order's level at every speed, all runs of a case.
-async fn levels(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, Fail> {
     let mut s = m.scope().await?;
     s.case(id).await?;
     let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
+    drop(s);
     let mut out = String::from(
         "run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit,behind_pulse_deg,behind_pulse_sigma_deg\n",
     );
@@ -427,10 +428,11 @@ async fn levels(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
 }
 
 /// What all runs of a case say, as `analyze` prints it.
-async fn analysis(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+async fn analysis(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, Fail> {
     let mut s = m.scope().await?;
     s.case(id).await?;
     let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
+    drop(s);
     let text = serde_json::to_string_pretty(&a).map_err(|e| Fail::Broken(e.to_string()))?;
     Ok(attachment("application/json", "analysis.json", text))
 }

@@ -129,6 +129,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let heard =
         k.symptom.as_deref().and_then(|s| case.symptom(s)).map(baricord_core::intake::condition_words).unwrap_or_default();
     page.sentence = match (page.has_before, page.has_after, page.repair.is_some()) {
+        (_, false, _) if case.grounded => "Not to be driven: the run after waits until somebody says that it may.".into(),
         (false, ..) => "There is no run before the repair to hold this against: record one at Road first.".into(),
         (true, false, true) if !heard.is_empty() => {
             format!("Drive again as before: {}; and as it was heard: {heard}.", page.before_words)
