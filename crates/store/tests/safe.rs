@@ -322,3 +322,20 @@ async fn what_may_succeed_in_a_moment_is_told_from_what_never_will() {
     assert!(StoreError::Busy("x").is_temporary() && StoreError::NoRoom("x".into()).is_temporary());
     assert!(!StoreError::NotFound.is_temporary() && !StoreError::LeaseLost.is_temporary());
 }
+
+#[tokio::test]
+async fn a_database_that_took_the_older_text_of_a_migration_goes_on_and_one_with_a_strange_text_does_not() {
+    let (_, owner, _) = ground().await;
+    let o = pool(&owner).await;
+    let set = |sum: &'static str| {
+        let o = o.clone();
+        async move {
+            let put = "UPDATE _sqlx_migrations SET checksum = decode($1, 'hex') WHERE version = 1";
+            sqlx::query(put).bind(sum).execute(&o).await.unwrap();
+        }
+    };
+    set("45ec31cfee6538489b9948bd17298727147a008670c4acbc544512063fa4fffdcd2cdfc26d6a4f00fbcfcb20b5dbd52a").await;
+    Store::migrate(&owner).await.unwrap();
+    set("00ff").await;
+    assert!(matches!(Store::migrate(&owner).await, Err(StoreError::Broken(_))));
+}
