@@ -4,7 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
-use crate::work_limits::Analyses;
+use crate::work_limits::{Analyses, Calculations};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::body::Body;
@@ -116,10 +116,21 @@ impl FromRequestParts<App> for Caller {
     }
 }
 
-async fn calculation(_c: Caller, Path(name): Path<String>, body: axum::body::Bytes) -> Result<Json<Value>, ApiFail> {
+async fn calculation(
+    _c: Caller,
+    State(app): State<App>,
+    Path(name): Path<String>,
+    body: axum::body::Bytes,
+) -> Result<Json<Value>, ApiFail> {
     let input: Value = serde_json::from_slice(&body)
         .map_err(|e| Problem::new("not-json", format!("the body is not JSON: {e}")).line(e.line() as u64))?;
-    let done = tokio::task::spawn_blocking(move || calc::calc(&name, &input)).await.map_err(|e| broken(&e))?;
+    let turn = app.limits.enter::<Calculations>().await.map_err(|e| kept(&e))?;
+    let done = tokio::task::spawn_blocking(move || {
+        let _turn = turn;
+        calc::calc(&name, &input)
+    })
+    .await
+    .map_err(|e| broken(&e))?;
     Ok(Json(done?))
 }
 

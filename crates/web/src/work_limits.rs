@@ -45,6 +45,8 @@ macro_rules! kinds {
 kinds! {
     /// Analyses, diagnoses and proofs of cases that come in by the interface for programs.
     Analyses, analyses, 2, "other analyses are under way";
+    /// Single calculations by the interface for programs.
+    Calculations, calculations, 4, "other calculations are under way";
     /// Cases that leave as files.
     Exports, exports, 4, "other cases are being taken away";
     /// Sounds that are made.

@@ -9,6 +9,7 @@ use crate::charts::{self, Axes, Rung};
 use crate::driving::{self, Setup};
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, cause_words, rung};
+use crate::work_limits::{Maps, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -296,7 +297,7 @@ async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Respons
 }
 
 /// The ink of the leg under way.
-async fn map(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, Fail> {
+async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, Fail> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
