@@ -150,7 +150,10 @@ pub struct Frame {
     pub can_share: bool,
     /// Runs of the simulated recorder, in words; empty where there are none.
     pub simulated: String,
+    /// What the case waits for, as a sentence; how it was closed where it waits for nothing.
     pub waits: String,
+    /// The same on the button that leads there.
+    pub step_words: String,
     pub waits_at: &'static str,
     pub last: String,
 }
@@ -181,6 +184,7 @@ impl Frame {
     pub async fn new(m: &Member, scope: &mut Scope, k: &Known, station: Station) -> Result<Self, Fail> {
         let case = k.case();
         let waits = waiting(case, k.proof.as_ref());
+        let is_closed = waits.station == Station::Done;
         let stations = Station::PAGES
             .iter()
             .enumerate()
@@ -210,7 +214,8 @@ impl Frame {
             can_buy: m.person.role().may(Act::Buy),
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
-            waits: waits.words,
+            waits: if is_closed { waits.words.clone() } else { format!("waits for {}", waits.words) },
+            step_words: if is_closed { "To the proof".into() } else { format!("Next: {}", waits.words) },
             waits_at: if waits.station == Station::Done { "prove" } else { waits.station.id() },
             last,
         })
