@@ -32,6 +32,13 @@ BEGIN
     UPDATE person SET demo = true WHERE email LIKE '%@harrowmere.example' AND workshop_id = w
       AND EXISTS (SELECT FROM person p WHERE p.email = 'maren@harrowmere.example' AND p.workshop_id = w);
     UPDATE workshop SET demo = true WHERE id = w AND EXISTS (SELECT FROM person p WHERE p.demo AND p.workshop_id = w);
+    -- Cases of the demo workshop are demo cases, in each state that they were in.
+    IF EXISTS (SELECT FROM workshop WHERE id = w AND demo) THEN
+      UPDATE case_file SET document = '{"demo":true,' || substr(document, 2)
+        WHERE workshop_id = w AND document LIKE '{"%' AND strpos(document, '"demo":') = 0;
+      UPDATE case_step SET document = '{"demo":true,' || substr(document, 2)
+        WHERE workshop_id = w AND document LIKE '{"%' AND strpos(document, '"demo":') = 0;
+    END IF;
     UPDATE case_file c SET last_run = coalesce((
       SELECT max(n[1]::integer) FROM case_step s, regexp_matches(s.document, '"id":"R([0-9]{1,6})"', 'g') n
       WHERE s.case_id = c.id AND s.workshop_id = w), 0) WHERE c.workshop_id = w;

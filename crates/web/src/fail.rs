@@ -195,3 +195,25 @@ pub fn may(m: &Member, act: Act) -> Result<(), Fail> {
 pub fn may_write(m: &Member) -> Result<(), Fail> {
     may(m, Act::Edit)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_temporary_is_503_with_a_time_to_come_again_and_the_rest_is_not() {
+        let of = |e: StoreError| {
+            let r = Fail::from(e).into_response();
+            (r.status().as_u16(), r.headers().contains_key(header::RETRY_AFTER))
+        };
+        assert_eq!(of(StoreError::Busy("other maps are being drawn")), (503, true));
+        assert_eq!(of(StoreError::NoRoom("a disk is full".into())), (503, true));
+        assert_eq!(of(Problem::new("no-room", "the temporary folder is full").into()), (503, true));
+        assert_eq!(of(Problem::new("missing", "a field").into()), (422, false));
+        assert_eq!(of(StoreError::NotFound), (404, false));
+        assert_eq!(of(StoreError::Broken("x".into())), (500, false));
+        assert_eq!(Fail::FormTooLarge.into_response().status(), 413);
+        assert_eq!(Fail::TooSlow.into_response().status(), 408);
+        assert_eq!(Fail::Forbidden(Act::Buy).into_response().status(), 403);
+    }
+}

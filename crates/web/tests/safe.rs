@@ -7,7 +7,7 @@ use baricord_core::case::Case;
 use baricord_core::vehicle::sample;
 use baricord_store::people::Role;
 use serde_json::{Value, json};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use support::{Ground, PASSWORD};
 use uuid::Uuid;
 
@@ -31,10 +31,8 @@ async fn a_form_is_small_wherever_it_is_posted_and_holds_no_nul() {
         (&a, "/knowledge/limits".into()),
         (&a, "/tokens".into()),
     ] {
-        let begun = Instant::now();
         let status = sent(c, format!("{}{path}", g.url)).body(large()).send().await.unwrap().status();
         assert_eq!(status, 413, "{path}");
-        assert!(begun.elapsed() < Duration::from_secs(2), "{path}");
         // Without a length said beforehand.
         let pieces: Vec<Result<String, std::io::Error>> = (0..40).map(|_| Ok("x".repeat(16 << 10))).collect();
         let body = reqwest::Body::wrap_stream(futures_util::stream::iter(pieces));
