@@ -11,7 +11,7 @@ mod beats;
 mod engine;
 mod events;
 mod gears;
-mod lag_by_line;
+mod lag_search;
 mod lines;
 mod listen;
 mod looks;
@@ -40,6 +40,7 @@ use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::{GearboxKind, Vehicle};
 use angle::Angle;
 use engine::EngineSide;
+use lag_search::LagSearch;
 use lines::Line;
 use looks::Looks;
 use phase::Pulse;
@@ -140,8 +141,8 @@ const SLOWEST_LEVEL: f64 = 100.0;
 /// No wheel turns faster, where no road speed says how fast.
 const FASTEST_HZ: f64 = 45.0;
 
-/// A lag that is known no better than this, s, is sought once more by the clearest line.
-const POORLY_KNOWN: f64 = 0.2;
+/// A lag that is known no better than this, s, is sought once more by the sharpest line.
+const POOR_LAG_SIGMA_S: f64 = 0.2;
 
 /// The errors that make up the scale's are not all against it at once: found with simulated drives.
 const CAREFUL: f64 = 0.72;
@@ -300,13 +301,13 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         return refuse(warnings);
     };
     let top = reach(s.rate.get(), slow_hz(&chosen.reference));
-    if (!chosen.lag.known || chosen.lag.sigma > POORLY_KNOWN) && chosen.reference.changes() && !chosen.late.is_empty() {
+    if (!chosen.lag.known || chosen.lag.sigma > POOR_LAG_SIGMA_S) && chosen.reference.changes() && !chosen.late.is_empty() {
         // The channel that is held first, then the others one at a time.
         for (i, c) in sensors.iter().enumerate() {
             let other = if i == 0 { None } else { Some(looks.pyramid(c, s, s.rate.get())?) };
             let Some(channel) = other.as_ref().or(first.as_ref().map(|f| &f.0)) else { break };
-            let sought = lag_by_line::Sought { samples: s, channel, top };
-            if let Some((reference, lag)) = lag_by_line::find(&sought, resampler, &chosen.late, circumference) {
+            let search = LagSearch { samples: s, channel, top_order: top };
+            if let Some((reference, lag)) = search.find(resampler, &chosen.late, circumference) {
                 (chosen.reference, chosen.lag) = (reference, lag);
                 break;
             }
