@@ -159,6 +159,8 @@ fn runs() -> Vec<(&'static str, Run)> {
         ("wheel", Run { seed: 14, lines: &[(1.0, 0.6)], ..PLAIN }),
         ("twice", Run { seed: 15, lines: &[(8.2, 0.5)], ..PLAIN }),
         ("two lines", Run { seed: 16, lines: &[(1.0, 0.3), (4.1, 0.4)], ..PLAIN }),
+        ("engine, once a turn", Run { seed: 25, lines: &[(3.444, 0.5)], ..PLAIN }),
+        ("engine, firing", Run { seed: 26, lines: &[(6.888, 0.4), (3.444, 0.2)], ..PLAIN }),
         ("small tyre", Run { seed: 17, tyre: 0.985, ..PLAIN }),
         ("large tyre", Run { seed: 18, tyre: 1.015, lines: &[(4.1, 0.5), (8.2, 0.2)], ..PLAIN }),
         ("short", Run { seed: 19, seconds: 30.0, ..PLAIN }),

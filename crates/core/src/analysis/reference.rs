@@ -286,6 +286,11 @@ pub(super) fn candidates(ladder: &[OrderLine], engine_per_wheel: Option<f64>, rh
 /// The ridges of one channel (order at scale 1), and the orders that they may be, each with its weight.
 pub(super) type Ridges = (Vec<Line>, Vec<(f64, f64)>);
 
+/// From this probability of its assignment on a scale's error is that of the assignment alone; below it, of all.
+const SURE_SHARE: f64 = 0.9;
+/// Below this probability another assignment fits alike, and the scale is called uncertain.
+const ALIKE_SHARE: f64 = 0.7;
+
 /// Fits one scale to the ridges of all recordings. Each entry is a recording's ridges (order at
 /// scale 1) with the orders that they may be.
 pub(super) fn scale(all: &[Ridges]) -> Scale {
@@ -327,10 +332,11 @@ pub(super) fn scale(all: &[Ridges]) -> Scale {
     let inside: f64 = (0..=n).filter(|&i| around(i)).map(|i| p[i]).sum();
     let mean = (0..=n).filter(|&i| around(i)).map(|i| p[i] * grid[i]).sum::<f64>() / inside;
     let var = (0..=n).filter(|&i| around(i)).map(|i| p[i] * (grid[i] - mean).powi(2)).sum::<f64>() / inside;
-    let uncertain = inside / sum < 0.9;
+    let share = inside / sum;
     let whole = p.iter().zip(&grid).map(|(p, g)| p * g).sum::<f64>() / sum;
     let spread = (p.iter().zip(&grid).map(|(p, g)| p * (g - whole).powi(2)).sum::<f64>() / sum).sqrt();
-    Scale { value: mean, sigma: if uncertain { spread } else { var.sqrt() }.max(0.0003), uncertain }
+    let sigma = if share < SURE_SHARE { spread } else { var.sqrt() }.max(0.0003);
+    Scale { value: mean, sigma, uncertain: share < ALIKE_SHARE }
 }
 
 #[cfg(test)]
