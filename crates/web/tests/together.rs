@@ -61,6 +61,34 @@ async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
     b.end().await;
 }
 
+/// What the server answers to the next answers, before they really go to it.
+const ANSWERED_WITH: &str = "const real = window.fetch, statuses = [...arguments[0]];
+    window.fetch = (url, how) => how && how.method === 'POST' && statuses.length
+        ? Promise.resolve(new Response('', { status: statuses.shift() })) : real(url, how);";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_answer_is_given_up_on_what_refuses_it_alone() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let b = Browser::new().await;
+    b.sign_in(&g, FIRST).await;
+    b.go(&format!("{}/cases/{id}/lift", g.url)).await;
+    b.see("article.stop").await;
+    let before = observed(&g.document(id).await).len();
+    // A fault, a limit, a full disk, a slow line: it is sent again until it is taken, once.
+    b.web.execute(ANSWERED_WITH, vec![json!([500, 503, 507, 429, 408])]).await.unwrap();
+    let first = asked(&b).await;
+    b.key("1").await;
+    until("the answer", async || observed(&g.document(id).await).len() == before + 1).await;
+    until("the next question", async || asked(&b).await != first).await;
+    // Refused: it is told and stays out of the way.
+    b.web.execute(ANSWERED_WITH, vec![json!([422])]).await.unwrap();
+    b.key("1").await;
+    b.says("status 422").await;
+    assert_eq!(observed(&g.document(id).await).len(), before + 1);
+    b.end().await;
+}
+
 #[tokio::test]
 async fn what_is_sent_again_because_its_receipt_was_lost_changes_nothing() {
     let g = Ground::new().await;
