@@ -66,8 +66,8 @@ pub enum StoreError {
 }
 
 impl StoreError {
-    /// What the temporary folder or a file in it answered.
-    pub(crate) fn disk(what: &str, e: &std::io::Error) -> Self {
+    /// What the temporary folder or a file in it answered; a full disk is told apart.
+    pub fn disk(what: &str, e: &std::io::Error) -> Self {
         match e.kind() {
             std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Self::NoRoom(format!("{what}: {e}")),
             _ => Self::Broken(format!("{what}: {e}")),

@@ -85,8 +85,7 @@ fn kept(e: &StoreError) -> ApiFail {
 
 /// What the temporary folder answered.
 fn disk(e: std::io::Error) -> ApiFail {
-    let is_full = matches!(e.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded);
-    kept(&if is_full { StoreError::NoRoom(e.to_string()) } else { StoreError::Broken(e.to_string()) })
+    kept(&StoreError::disk("the body of a request", &e))
 }
 
 fn broken(e: &dyn std::fmt::Display) -> ApiFail {

@@ -59,12 +59,14 @@ pub fn legs(d: &Drive) -> Result<Vec<Leg>, StoreError> {
 
 /// The coach of a drive: it plans for what the workshop's knowledge and the recordings so far leave open.
 pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, StoreError> {
-    let case = &s.case(id).await?.case;
+    let mut case = s.case(id).await?.case;
     let found = s.analysis(id).await?.map(|a| a.0);
-    let knowledge = s.house().await?.over(builtin())?;
-    let answer = diagnose(case, &knowledge, found.as_ref());
+    let house = s.house().await?;
+    // As the pages weigh it: where the vehicle names no limit, the workshop's holds.
+    case.vehicle.limits = case.vehicle.limits.or(&house.limits);
+    let answer = diagnose(&case, &house.over(builtin())?, found.as_ref());
     let ranked = answer.symptoms.iter().find(|s| s.id == symptom).map(|s| s.ranked.as_slice()).unwrap_or_default();
-    Coach::for_symptom(case, symptom, ranked)
+    Coach::for_symptom(&case, symptom, ranked)
         .ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into())
 }
 

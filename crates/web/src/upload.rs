@@ -7,6 +7,7 @@ use axum::extract::Multipart;
 use axum::extract::multipart::{Field, MultipartError};
 use baricord_core::problem::Problem;
 use baricord_formats::FileSource;
+use baricord_store::StoreError;
 use tokio::io::AsyncWriteExt;
 
 /// A file that has come in.
@@ -21,12 +22,9 @@ fn broken(e: &MultipartError) -> Fail {
     if e.status() == 413 { Fail::TooLarge } else { Problem::new("upload", e.body_text()).into() }
 }
 
-fn no_room(e: &std::io::Error) -> Fail {
-    tracing::error!(error = %e, "an upload cannot be kept");
-    match e.kind() {
-        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Fail::NoRoom,
-        _ => Fail::Broken(format!("the temporary folder cannot take the upload: {e}")),
-    }
+/// What the temporary folder answered.
+fn disk(e: std::io::Error) -> Fail {
+    StoreError::disk("an upload", &e).into()
 }
 
 /// Largest text field of a form with a file.
@@ -58,16 +56,16 @@ pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<
 async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, Fail> {
     let name = field.file_name().unwrap_or_default().to_string();
     check_text("file", &name)?;
-    let disk = tempfile::NamedTempFile::new().map_err(|e| no_room(&e))?;
-    let mut out = tokio::fs::File::from_std(disk.reopen().map_err(|e| no_room(&e))?);
+    let file = tempfile::NamedTempFile::new().map_err(disk)?;
+    let mut out = tokio::fs::File::from_std(file.reopen().map_err(disk)?);
     let mut length = 0;
     while let Some(chunk) = field.chunk().await.map_err(|e| broken(&e))? {
         length += chunk.len();
         if length > most {
             return Err(Fail::TooLarge);
         }
-        out.write_all(&chunk).await.map_err(|e| no_room(&e))?;
+        out.write_all(&chunk).await.map_err(disk)?;
     }
-    out.flush().await.map_err(|e| no_room(&e))?;
-    Ok((length > 0).then(|| Upload { name, file: disk.into_temp_path().into() }))
+    out.flush().await.map_err(disk)?;
+    Ok((length > 0).then(|| Upload { name, file: file.into_temp_path().into() }))
 }
