@@ -135,7 +135,7 @@ fn fresh(a: &SimulateArgs, vehicle: &Value, faults: &[FaultSpec]) -> Value {
     let kind = faults
         .first()
         .and_then(|f| builtin().fault(&f.fault))
-        .and_then(|f| f.kinds.first().cloned())
+        .and_then(|f| f.usual_kinds().first().map(|k| (*k).to_string()))
         .unwrap_or("vibration".into());
     let mut doc = Case::new_document(&format!("simulated-{}", a.seed), &format!("Simulated run {}", a.seed), vehicle.clone());
     doc["symptoms"] = json!([{"id": "S1", "kind": kind, "felt": [], "heard_from": "unknown", "words": "",

@@ -9,6 +9,7 @@ use crate::units::Kilometres;
 use crate::vehicle::{Place, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeMap;
 
 /// The word that opens every case file.
 pub const FORMAT: &str = "baricord-case";
@@ -48,9 +49,34 @@ pub struct Symptom {
     /// The driver's words.
     #[serde(default)]
     pub words: String,
-    /// Under which condition it was heard: answers to the intake's questions.
-    #[serde(default)]
-    pub condition: std::collections::BTreeMap<String, String>,
+    /// Under which condition it was heard: answers to the intake's questions. A list of answers is joined by commas.
+    #[serde(default, deserialize_with = "answers")]
+    pub condition: BTreeMap<String, String>,
+    /// It comes and goes by itself: one silence is weak.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub intermittent: bool,
+}
+
+impl Symptom {
+    /// Whether one silence is weak: it comes and goes, or it did not come when it was listened for.
+    pub fn is_intermittent(&self) -> bool {
+        self.intermittent || self.condition.get("heard").is_some_and(|h| h == "no")
+    }
+}
+
+/// Answers as texts: a list joined by commas, a truth value or number in words; what is an object says nothing.
+fn answers<'de, D: serde::Deserializer<'de>>(d: D) -> Result<BTreeMap<String, String>, D::Error> {
+    fn text(v: &Value) -> Option<String> {
+        match v {
+            Value::String(s) => Some(s.clone()),
+            Value::Bool(b) => Some(b.to_string()),
+            Value::Number(n) => Some(n.to_string()),
+            Value::Array(all) => Some(all.iter().filter_map(text).collect::<Vec<_>>().join(",")),
+            Value::Null | Value::Object(_) => None,
+        }
+    }
+    let given: BTreeMap<String, Value> = BTreeMap::deserialize(d)?;
+    Ok(given.iter().filter_map(|(k, v)| Some((k.clone(), text(v)?))).collect())
 }
 
 /// A test made, and its outcome.
@@ -70,9 +96,48 @@ pub struct Observation {
     /// What came out.
     #[serde(default)]
     pub outcome: String,
+    /// What else is true at once, of a test that allows it: “always, worse pulling”, “play and metal”.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
     /// What was noted with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// Who says so: `driver` weighs less than `mechanic`, the default.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// before or after a repair; before when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub phase: Option<String>,
+}
+
+/// The outcome of a test that could not be made.
+pub const NOT_POSSIBLE: &str = "not-possible";
+/// The source of what the driver says.
+pub const DRIVER: &str = "driver";
+
+impl Observation {
+    /// A mechanic's answer before any repair.
+    pub fn new(test: &str, outcome: &str) -> Self {
+        Self {
+            symptom: None,
+            test: test.into(),
+            at: None,
+            gear: None,
+            outcome: outcome.into(),
+            also: vec![],
+            note: None,
+            source: None,
+            phase: None,
+        }
+    }
+    /// Whether it was made after a repair: it says nothing about the cause before it.
+    pub fn is_after(&self) -> bool {
+        self.phase.as_deref() == Some("after")
+    }
+    /// The gear it names: in its own key, or as the place `gearbox.3`.
+    pub fn named_gear(&self) -> Option<&str> {
+        self.gear.as_deref().or_else(|| self.at.as_deref().and_then(|a| a.strip_prefix("gearbox.")))
+    }
 }
 
 /// A column of a recording.
@@ -217,6 +282,16 @@ pub struct Measurement {
     /// The calculation's input.
     #[serde(default)]
     pub input: Value,
+    /// before or after a repair; before when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub phase: Option<String>,
+}
+
+impl Measurement {
+    /// Whether it was read after a repair.
+    pub fn is_after(&self) -> bool {
+        self.phase.as_deref() == Some("after")
+    }
 }
 
 /// A repair, planned or done.
@@ -225,7 +300,8 @@ pub struct Repair {
     /// Of one symptom; of all when left out.
     #[serde(default)]
     pub symptom: Option<String>,
-    /// The cause it is meant to cure.
+    /// The cause it is meant to cure; empty for work without a search (`task`).
+    #[serde(default)]
     pub fault: String,
     /// Where.
     #[serde(default)]
@@ -242,6 +318,78 @@ pub struct Repair {
     /// Other changes before the same drive.
     #[serde(default, rename = "with")]
     pub other_changes: Vec<Value>,
+    /// Several places changed at once.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub places: Vec<String>,
+}
+
+impl Repair {
+    /// Every place it was made at.
+    pub fn all_places(&self) -> impl Iterator<Item = &str> {
+        self.at.as_deref().into_iter().chain(self.places.iter().map(String::as_str))
+    }
+}
+
+/// What somebody tried before.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Attempt {
+    /// In words.
+    #[serde(default)]
+    pub what: String,
+    /// The fault it was meant to cure, where that is known.
+    #[serde(default)]
+    pub fault: Option<String>,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// The unit that was changed whole.
+    #[serde(default)]
+    pub unit: Option<String>,
+    /// What else was changed before the same drive.
+    #[serde(default)]
+    pub with: Vec<Value>,
+    /// original, rebuilt, copy, used.
+    #[serde(default)]
+    pub part: Option<String>,
+    /// What it changed: nothing, better, gone or other.
+    #[serde(default)]
+    pub changed: Option<String>,
+    /// How far it is trusted: seen by us, on a bill, or told.
+    #[serde(default)]
+    pub trust: Option<String>,
+}
+
+/// A part that was changed because it was due.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Due {
+    /// The fault that such a part has.
+    #[serde(default)]
+    pub fault: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// What came of the drive after it: nothing, better, gone, other.
+    #[serde(default)]
+    pub changed: Option<String>,
+    /// original, rebuilt, copy, used.
+    #[serde(default)]
+    pub part: Option<String>,
+}
+
+/// A hint from outside: usual on this model, says somebody.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Hint {
+    /// The fault.
+    pub fault: String,
+    /// Where; everywhere when left out.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// Who says so.
+    #[serde(default)]
+    pub source: String,
+    /// told, or seen by the one who says it.
+    #[serde(default)]
+    pub trust: Option<String>,
 }
 
 /// How the vehicle stands now.
@@ -269,6 +417,16 @@ impl State {
         let named = |id: &str| self.off.iter().any(|o| o == id);
         named(&p.id) || p.whole().is_some_and(|w| named(&w))
     }
+}
+
+/// The entries of a list that can be read; what cannot stays in the document and does not weigh.
+fn readable<'de, D, T>(d: D) -> Result<Vec<T>, D::Error>
+where
+    D: serde::Deserializer<'de>,
+    T: serde::de::DeserializeOwned,
+{
+    let all = Value::deserialize(d)?;
+    Ok(all.as_array().into_iter().flatten().filter_map(|v| serde_json::from_value(v.clone()).ok()).collect())
 }
 
 /// Refuses text that cannot be kept: a NUL, in a value or a key, at any depth.
@@ -307,6 +465,18 @@ pub struct Case {
     /// What was done to it before.
     #[serde(default)]
     pub history: Vec<String>,
+    /// Work that was asked about and denied: history tags.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub history_denied: Vec<String>,
+    /// What others tried before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub attempts: Vec<Attempt>,
+    /// What was changed because it was due.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub due: Vec<Due>,
+    /// What was said from outside of what it may be.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub hints: Vec<Hint>,
     /// What is wrong.
     #[serde(default)]
     pub symptoms: Vec<Symptom>,
@@ -389,6 +559,8 @@ impl Case {
             ("recordings", self.recordings.len(), 1_000),
             ("measurements", self.measurements.len(), 5_000),
             ("repairs", self.repairs.len(), 1_000),
+            ("attempts", self.attempts.len(), 1_000),
+            ("hints", self.hints.len(), 1_000),
         ];
         match lists.into_iter().find(|(_, n, most)| n > most) {
             None => Ok(()),
@@ -538,7 +710,7 @@ mod tests {
 
     #[test]
     fn a_measurement_without_a_place_belongs_to_the_only_shaft() {
-        let m = Measurement { kind: "angles".into(), at: None, symptom: None, input: Value::Null };
+        let m = Measurement { kind: "angles".into(), at: None, symptom: None, input: Value::Null, phase: None };
         let case = |v| Case { vehicle: v, ..Case::from_json(&doc()).unwrap() };
         assert_eq!(case(rear_drive(1)).measurement_place(&m).unwrap(), "prop.rear");
         assert!(case(four_wheel_drive()).measurement_place(&m).is_err());

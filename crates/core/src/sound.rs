@@ -119,7 +119,7 @@ pub struct At<'a> {
 /// The sound of a suspect; none where it makes none that could be told.
 pub fn sound(v: &Vehicle, k: &Knowledge, h: &Hypothesis, at: At<'_>) -> Option<Sound> {
     let fault = k.fault(&h.fault)?;
-    let kind = at.kind.filter(|k| fault.kinds.iter().any(|x| x == k)).or(fault.kinds.first().map(String::as_str))?;
+    let kind = at.kind.filter(|k| fault.kinds.contains_key(*k)).or(fault.usual_kinds().first().copied())?;
     let voice = Voice::of(kind, &h.fault)?;
     let wheel = at.speed.to_ms().get() / v.circumference().ok()?.get();
     let gear = at.gear.or(v.gearbox.gears.last().map(|g| g.name.as_str()));

@@ -15,16 +15,15 @@ use axum::{Form, Router};
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{
-    Fault, House, HouseFault, Knowledge, LIMITS, OfAll, OutcomeRule, Says, Test, builtin, kind_of_place_words, shipped_limit,
+    Fault, House, HouseFault, Knowledge, LIMITS, Says, builtin, kind_of_place_words, shipped_limit,
 };
 
 struct FaultView {
     id: String,
     name: String,
-    rarity: String,
+    /// How often, in the relative numbers of the data file.
+    rate: String,
     kinds: String,
-    /// Where it is felt.
-    felt: String,
     minutes: String,
     price: String,
     repair: String,
@@ -48,8 +47,6 @@ struct TestView {
     minutes: String,
     needs: String,
     outcomes: String,
-    /// What it says of every fault at some places.
-    of_all: Vec<String>,
     cautions: Vec<String>,
     changed: String,
 }
@@ -79,47 +76,30 @@ struct LimitView {
 }
 
 fn says(all: Vec<Says>) -> Vec<SaysLine> {
-    let only = |s: &Says| if s.only_at.is_empty() { String::new() } else { format!(" (at the {})", places_told(&s.only_at)) };
-    all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}{}", s.ask, s.outcome, only(&s)) }).collect()
+    let why = |s: &Says| s.why.as_ref().map_or(String::new(), |w| format!(" ({w})"));
+    all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}{}", s.ask, s.outcome, why(&s)) }).collect()
 }
 
-fn words_of(ids: &[String]) -> String {
-    ids.iter().map(|k| kind_words(k)).collect::<Vec<_>>().join(", ")
+fn words_of<'a>(ids: impl IntoIterator<Item = &'a str>) -> String {
+    ids.into_iter().map(kind_words).collect::<Vec<_>>().join(", ")
 }
 
-fn places_told(kinds: &[String]) -> String {
-    kinds.iter().map(|k| kind_of_place_words(k)).collect::<Vec<_>>().join(", ")
-}
-
-/// In what kinds a fault comes, and where in others.
-fn kinds_told(f: &Fault) -> String {
-    let there = f.only.iter().filter(|o| !o.kinds.is_empty());
-    let there: String = there.map(|o| format!("; at the {} as {}", places_told(&o.at), words_of(&o.kinds))).collect();
-    format!("{}{there}", words_of(&f.kinds))
-}
-
-/// Where a fault is felt.
-fn felt_told(f: &Fault) -> String {
-    let at = |end: &str, list: &[String]| (!list.is_empty()).then(|| format!("{end} in {}", words_of(list)));
-    [at("in front", &f.felt.front), at("at the rear", &f.felt.rear)].into_iter().flatten().collect::<Vec<_>>().join(", ")
-}
-
-/// What a test says of every fault at some places.
-fn of_all_told(k: &Knowledge, t: &Test) -> Vec<String> {
-    let told = |(o, speaks_for, s): (&OutcomeRule, bool, &OfAll)| {
-        let how = if speaks_for { "for" } else { "against" };
-        let which = if s.of_work.is_empty() { "every fault at" } else { "what work can cause at" };
-        format!("“{}” speaks {how} {which} {}", o.words, places_told(&s.at))
+/// What a driver calls a fault, the usual word first, and what it is called at some of its places.
+fn kinds_of(f: &Fault) -> String {
+    let place = |o: &baricord_core::reasoning::knowledge::Only| {
+        let at: Vec<String> = o.at.iter().map(|k| kind_of_place_words(k)).collect();
+        format!("; at the {} as {}", at.join(", "), words_of(o.kinds.keys().map(String::as_str)))
     };
-    k.of_all(t).into_iter().map(told).collect()
+    let there: String = f.only.iter().filter(|o| !o.kinds.is_empty()).map(place).collect();
+    format!("{}{there}", words_of(f.usual_kinds()))
 }
 
 fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
     let (f, was) = (k.fault(id)?, builtin().fault(id)?);
-    let (speaks, against) = k.told(f);
+    let (speaks, against) = k.explain(f);
     let mut changed = vec![];
-    if f.rarity != was.rarity {
-        changed.push(format!("{} instead of {}", f.rarity, was.rarity));
+    if f.rate != was.rate {
+        changed.push(format!("how often: {:.1} instead of {:.1}", f.rate, was.rate));
     }
     if f.minutes != was.minutes {
         changed.push(format!("{} instead of {} minutes", f.minutes, was.minutes));
@@ -130,13 +110,12 @@ fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
     Some(FaultView {
         id: f.id.clone(),
         name: f.name.clone(),
-        rarity: f.rarity.clone(),
-        kinds: kinds_told(f),
-        felt: felt_told(f),
+        rate: f.rate.to_string(),
+        kinds: kinds_of(f),
         minutes: f.minutes.to_string(),
         price: f.price.to_string(),
         repair: f.repair.clone(),
-        history: words_of(&f.history),
+        history: words_of(f.history.keys().map(String::as_str)),
         speaks: says(speaks),
         against: says(against),
         cautions: f.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
@@ -153,7 +132,6 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
         minutes: t.minutes.to_string(),
         needs: t.posture().join(", "),
         outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
-        of_all: of_all_told(k, t),
         cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
         changed: if t.minutes == was.minutes {
             String::new()
@@ -229,7 +207,8 @@ async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Stri
     let back = f.text("back") == Some("yes");
     change(&m, |h| {
         let own = HouseFault {
-            rarity: f.text("rarity").filter(|r| *r != ships.rarity).map(String::from),
+            rate: own(&f, "rate", ships.rate)?,
+            rarity: None,
             minutes: own(&f, "minutes", ships.minutes)?,
             price: own(&f, "price", ships.price)?,
         };

@@ -1,10 +1,13 @@
 //! The course that costs least until the fault is cured: the next three moves, and what ordering parts now would
 //! cost against testing first.
 
+use super::availability::Try;
 use super::knowledge::Knowledge;
-use super::next::{Laid, Preparations, Try, before, going_up, own_minutes, shaft_off};
+use super::likelihood::Cell;
+use super::next::Laid;
 use super::policy::{Game, Move, Replacement, Standing, Trial};
-use super::{Hypothesis, Weighed};
+use super::preparation::{Preparations, before, going_up, own_minutes, shaft_off};
+use super::{Hypothesis, Place as At, Weighed};
 use crate::case::Case;
 use crate::vehicle::PlaceKind;
 use serde::Serialize;
@@ -24,6 +27,9 @@ const SHOWN: usize = 3;
 pub struct Meaning {
     /// The outcome; `cured` or `not-cured` of a repair.
     pub outcome: String,
+    /// The place that it names, of a test that names one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
     /// How likely it is.
     pub p: f64,
     /// The cause that then stands first; `others` where those that are too unlikely to name stand before it together.
@@ -41,8 +47,11 @@ pub struct Step {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub test: Option<String>,
     /// The fault that is repaired; none where a test is made.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(rename = "replace", skip_serializing_if = "Option::is_none")]
     pub fault: Option<String>,
+    /// What is repaired with it, of a pair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<At>,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
@@ -62,8 +71,10 @@ pub struct Step {
 pub struct Course {
     /// The next moves.
     pub steps: Vec<Step>,
-    /// What curing it costs on average when the plan is followed.
+    /// What curing it costs on average when the plan is followed, in the workshop's money.
     pub cost: f64,
+    /// Acting beats testing: no test saves what it costs.
+    pub enough: bool,
     /// What it costs on average when the likeliest cause is repaired now.
     pub repair_first: f64,
     /// What it costs on average when the best test comes first; none where no test is left.
@@ -75,10 +86,10 @@ pub struct Course {
 pub struct Play<'a> {
     /// The game.
     pub game: Game,
-    /// The hypothesis of each cause; the last cause is everything else.
-    pub causes: Vec<usize>,
-    /// The test of each trial.
-    tries: Vec<Try<'a>>,
+    /// The hypotheses of each cause, the likeliest first; the last cause of the game is everything else.
+    pub causes: Vec<Vec<usize>>,
+    /// The test of each trial, and what can come out of it.
+    tries: Vec<(Try<'a>, Vec<Cell>)>,
     preparations: Preparations,
 }
 
@@ -91,7 +102,8 @@ fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
     }
 }
 
-/// What a repair costs alone, and what must be done before it: going up, the shaft off, which a test may have done already.
+/// What the repair of one fault costs alone, and what must be done before it: going up, the shaft off, which a test may
+/// have done already.
 fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Preparations) {
     let (minutes, cost) = repair(k, h);
     let below = !h.place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
@@ -105,15 +117,44 @@ fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Pre
     ((minutes, cost), before)
 }
 
+/// The same of a single fault or of two at once.
+fn repairs_before(case: &Case, k: &Knowledge, all: &[Hypothesis], i: usize) -> ((f64, f64), Preparations) {
+    let members: Vec<usize> = all[i].pair.map_or(vec![i], |m| m.to_vec());
+    let mut out = ((0.0, 0.0), vec![]);
+    for m in members {
+        let ((minutes, cost), before) = repair_before(case, k, &all[m]);
+        out.0.0 += minutes;
+        out.0.1 += cost;
+        out.1.extend(before);
+    }
+    out
+}
+
+/// What is cured by one repair: the gears of one fault are one.
+fn key(h: &Hypothesis) -> (&str, &str, Option<[usize; 2]>) {
+    (&h.fault, &h.at, h.pair)
+}
+
 impl<'a> Play<'a> {
     /// Lays out a symptom of a case.
     pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[Laid<'a>]) -> Self {
-        let mut causes: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] >= LEAST && !w.all[i].is_unknown()).collect();
-        causes.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        let mut order: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] > 0.0 && !w.all[i].is_unknown()).collect();
+        order.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        let mut causes: Vec<Vec<usize>> = vec![];
+        for i in order {
+            match causes.iter_mut().find(|c| key(&w.all[c[0]]) == key(&w.all[i])) {
+                Some(c) => c.push(i),
+                None => causes.push(vec![i]),
+            }
+        }
+        let sum = |c: &[usize]| c.iter().map(|&i| w.p[i]).sum::<f64>();
+        causes.retain(|c| sum(c) >= LEAST);
+        causes.sort_by(|a, b| sum(b).total_cmp(&sum(a)));
         causes.truncate(CAUSES);
-        let others: Vec<usize> = (0..w.all.len()).filter(|i| !causes.contains(i)).collect();
+        let named: std::collections::HashSet<usize> = causes.iter().flatten().copied().collect();
+        let others: Vec<usize> = (0..w.all.len()).filter(|i| !named.contains(i)).collect();
         let rest: f64 = others.iter().map(|&i| w.p[i]).sum();
-        let mut p: Vec<f64> = causes.iter().map(|&i| w.p[i]).collect();
+        let mut p: Vec<f64> = causes.iter().map(|c| sum(c)).collect();
         p.push(rest);
         let hour = k.weights.time.rate / 60.0;
         let mut preparations: Preparations = vec![];
@@ -127,31 +168,37 @@ impl<'a> Play<'a> {
                 all | 1 << n.min(31)
             })
         };
-        let mut replacements: Vec<Replacement> = causes
-            .iter()
-            .map(|&i| {
-                let (own, before) = repair_before(case, k, &w.all[i]);
-                Replacement { cost: own.1, needs: bits(before) }
+        // Changing both of a pair cures each of them alone as well.
+        let cures = |n: usize| -> u32 {
+            let h = &w.all[causes[n][0]];
+            let own = |c: &Vec<usize>| h.pair.is_some_and(|m| m.iter().any(|i| c.contains(i)));
+            causes.iter().enumerate().filter(|(i, c)| *i == n || own(c)).fold(0, |bits, (i, _)| bits | 1 << i)
+        };
+        let mut replacements: Vec<Replacement> = (0..causes.len())
+            .map(|n| {
+                let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
+                Replacement { cost: own.1, needs: bits(before), cures: cures(n) }
             })
             .collect();
-        replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0 });
-        let mut worth: Vec<(f64, &Laid)> =
-            laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.one.test.minutes, l)).collect();
+        replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
+        let mut worth: Vec<(f64, &Laid)> = laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         worth.truncate(TESTS);
         let (mut tries, mut trials) = (vec![], vec![]);
         for (_, l) in worth {
             let t = &l.one;
             // The causes that are told apart, and the rest as one.
-            let rest_of = |row: &[f64]| others.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / rest.max(1e-300);
-            let told = |row: &Vec<f64>| causes.iter().map(|&i| row[i]).chain([rest_of(row)]).collect();
+            let mean = |row: &[f64], of: &[usize]| {
+                of.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / of.iter().map(|&i| w.p[i]).sum::<f64>().max(1e-300)
+            };
+            let of_causes = |row: &Vec<f64>| causes.iter().map(|c| mean(row, c)).chain([mean(row, &others)]).collect();
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
             trials.push(Trial {
                 cost: own_minutes(k, t.test, t.at.as_ref()) * hour,
                 needs,
-                rows: l.rows.iter().map(told).collect(),
+                rows: l.likelihoods.rows.iter().map(of_causes).collect(),
             });
-            tries.push(t.clone());
+            tries.push((t.clone(), l.likelihoods.cells.clone()));
         }
         let costs = preparations.iter().map(|b| b.1 * hour).collect();
         Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, preparations }
@@ -165,7 +212,7 @@ impl<'a> Play<'a> {
     fn first(&self, w: &Weighed, s: &Standing) -> (String, String, f64) {
         let sum: f64 = s.weight.iter().sum();
         let best = (0..s.weight.len()).max_by(|&a, &b| s.weight[a].total_cmp(&s.weight[b])).unwrap_or(0);
-        let name = self.causes.get(best).map(|&i| (w.all[i].fault.clone(), w.all[i].at.clone()));
+        let name = self.causes.get(best).map(|c| (w.all[c[0]].fault.clone(), w.all[c[0]].at.clone()));
         let (fault, at) = name.unwrap_or_else(|| ("others".into(), "none".into()));
         (fault, at, s.weight[best] / sum.max(1e-300))
     }
@@ -174,21 +221,27 @@ impl<'a> Play<'a> {
     fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
-        let meaning = |outcome: &str, then: &Standing, p: f64| {
+        let meaning = |outcome: &str, place: Option<String>, then: &Standing, p: f64| {
             let (fault, at, p_then) = self.first(w, then);
-            Meaning { outcome: outcome.into(), p, fault, at, p_then }
+            Meaning { outcome: outcome.into(), place, p, fault, at, p_then }
         };
         match m {
             Move::Test(t) => {
-                let (one, trial) = (&self.tries[t], &self.game.trials[t]);
+                let ((one, cells), trial) = (&self.tries[t], &self.game.trials[t]);
                 let after: Vec<Standing> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
                 let chance = |s: &Standing| s.weight.iter().sum::<f64>() / sum;
-                let outcomes = one.test.outcomes.iter().zip(&after).map(|(o, a)| meaning(&o.id, a, chance(a))).collect();
+                let of = |(c, a): (&Cell, &Standing)| {
+                    let place = c.place.as_ref().map(|p| p.id.clone());
+                    meaning(&one.test.outcomes[c.outcome].id, place, a, chance(a))
+                };
+                // What this place cannot have does not come out.
+                let outcomes = cells.iter().zip(&after).filter(|(_, a)| chance(a) > 0.0).map(of).collect();
                 let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(trial.needs, s);
                 let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
                 let step = Step {
                     test: Some(one.test.id.clone()),
                     fault: None,
+                    with: vec![],
                     at: one.at.as_ref().map(|p| p.id.clone()),
                     gear: one.gear.clone(),
                     minutes,
@@ -198,22 +251,24 @@ impl<'a> Play<'a> {
                 (step, likeliest.unwrap_or_else(|| s.clone()))
             }
             Move::Replace(c) => {
-                let (needs, h) = (self.game.replacements[c].needs, self.causes.get(c).map(|&i| &w.all[i]));
+                let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
+                let h = of.map(|of| w.leading(of[0]));
                 let cost = self.game.replacements[c].cost;
-                let minutes = h.map_or(k.weights.gate.hand_on_minutes, |h| repair_before(case, k, h).0.0);
+                let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
                 let before = self.needed(needs, s);
                 let left = self.game.not_cured(s, c);
                 let mut cured = s.clone();
-                (0..cured.weight.len()).filter(|i| *i != c).for_each(|i| cured.weight[i] = 0.0);
-                let p = s.weight[c] / sum;
+                cured.weight.iter_mut().zip(&left.weight).for_each(|(w, l)| *w -= l);
+                let p = cured.weight.iter().sum::<f64>() / sum;
                 let step = Step {
                     test: None,
-                    fault: Some(h.map_or("unknown".into(), |h| h.fault.clone())),
-                    at: Some(h.map_or("none".into(), |h| h.at.clone())),
-                    gear: h.and_then(|h| h.gear.clone()),
+                    fault: Some(h.as_ref().map_or("unknown".into(), |h| h.0.fault.clone())),
+                    with: h.as_ref().map_or(vec![], |h| h.1.clone()),
+                    at: Some(h.as_ref().map_or("none".into(), |h| h.0.at.clone())),
+                    gear: of.filter(|of| of.len() == 1).and_then(|of| w.all[of[0]].gear.clone()),
                     minutes: minutes + before,
                     cost: cost + before * hour,
-                    outcomes: vec![meaning("cured", &cured, p), meaning("not-cured", &left, 1.0 - p)],
+                    outcomes: vec![meaning("cured", None, &cured, p), meaning("not-cured", None, &left, 1.0 - p)],
                 };
                 (step, left)
             }
@@ -231,6 +286,7 @@ impl<'a> Play<'a> {
     pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();
         let (cost, mut next) = self.game.best(&start, AHEAD);
+        let enough = matches!(next, Some(Move::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
         let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
         let test_first = self.test_first();
@@ -246,7 +302,7 @@ impl<'a> Play<'a> {
             s = then;
             next = self.game.best(&s, AHEAD).1;
         }
-        Course { steps, cost, repair_first, test_first }
+        Course { steps, cost, enough, repair_first, test_first }
     }
 }
 
@@ -258,6 +314,11 @@ mod tests {
     use super::*;
     use crate::vehicle::sample::*;
     use serde_json::json;
+
+    fn play(c: &Case, w: &Weighed) -> Play<'static> {
+        let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
+        Play::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
+    }
 
     fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
         let mut doc = Case::new_document("t", "t", json!(v));
@@ -273,7 +334,7 @@ mod tests {
         for v in every_layout() {
             let c = case(v, "vibration", json!({}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
+            let play = play(&c, &w);
             assert!((play.game.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
             for t in &play.game.trials {
                 for cause in 0..play.game.p.len() {
@@ -314,9 +375,9 @@ mod tests {
         let known = json!([{"test": "speed-sweep", "outcome": "shaft-twice"}, {"test": "neutral-coast", "outcome": "persists"}]);
         let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
         let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-        let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
-        let shaft = play.preparations.iter().position(|b| b.0 == super::super::next::Before::Off("prop.rear".into())).unwrap();
-        let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].test.id == "joint-swing").collect();
+        let play = play(&c, &w);
+        let shaft = play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
+        let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].0.test.id == "joint-swing").collect();
         let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
         assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");
         assert!(swings.iter().all(|&t| (play.game.trials[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9));
@@ -328,7 +389,7 @@ mod tests {
         let minutes = |on: &str| {
             let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = Play::new(&c, builtin(), &w, &laid_out(&c, builtin(), "S1", &w));
+            let play = play(&c, &w);
             play.game.preparations.len() as f64 + play.game.replacements.iter().map(|r| f64::from(r.needs)).sum::<f64>()
         };
         assert!(minutes("ground") > minutes("lift"));

@@ -3,9 +3,11 @@
 
 use super::course::{AHEAD, Play};
 use super::knowledge::Knowledge;
+use super::likelihood::Model;
 use super::next::{NextTest, laid_out, next_tests};
 use super::policy::Move;
-use super::weigh;
+use super::units::{unit_of_hypothesis, units};
+use super::{Place, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use serde::Serialize;
@@ -52,8 +54,12 @@ pub struct Gate {
     pub at: String,
     /// In which gear.
     pub gear: Option<String>,
-    /// How sure.
+    /// The other one of a pair.
+    pub with: Vec<Place>,
+    /// How sure that it is there, alone or as one of a pair.
     pub p: f64,
+    /// How sure that the cause is in the unit that it is bought as.
+    pub unit_p: f64,
     /// Why a reason is asked; nothing where the way is free.
     pub asked: Vec<Asked>,
     /// What it costs on average until the vehicle is cured when this part is ordered now.
@@ -73,6 +79,8 @@ pub struct Gates {
     pub parting: Option<NextTest>,
     /// From how sure on no reason is asked.
     pub certainty: f64,
+    /// The plan says that acting beats testing.
+    pub enough: bool,
 }
 
 impl Gates {
@@ -125,22 +133,33 @@ fn options(k: &Knowledge, fault: &str) -> Vec<Buying> {
 /// The likeliest causes of a symptom at the gate.
 pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    let laid = laid_out(case, k, symptom, &w);
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let model = Model::new(&case.vehicle, k, &w.all, kind);
+    let laid = laid_out(case, &model, symptom, &w);
     let play = Play::new(case, k, &w, &laid);
     let (rules, start) = (&k.weights.gate, play.game.start());
+    let first = play.game.best(&start, AHEAD).1;
+    let enough = !matches!(first, Some(Move::Test(_)));
     let open = super::next::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
-    // What is all but sure needs no parting.
-    let parting = next_tests(case, k, &w, &laid, 12).into_iter().find(|t| open > 0.5 && cheap(t));
+    // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
+    let parting = next_tests(&w, &laid).into_iter().find(|t| !enough && open > 0.5 && cheap(t));
+    let by_unit = units(k, &w.all, &w.p);
     let causes = play
         .causes
         .iter()
         .take(most)
         .enumerate()
-        .map(|(cause, &i)| {
-            let (h, p) = (&w.all[i], w.p[i]);
+        .map(|(cause, of)| {
+            let (h, with) = w.leading(of[0]);
+            // Alone, in any of its gears, or as one of a pair.
+            let holds = |i: &usize| of.contains(i) || w.all[*i].pair.is_some_and(|m| m.iter().any(|j| of.contains(j)));
+            let p: f64 = (0..w.all.len()).filter(holds).map(|i| w.p[i]).sum();
+            let unit = unit_of_hypothesis(k, &w.all[of[0]]);
+            let unit_p = unit.and_then(|u| by_unit.iter().find(|x| x.unit == u)).map_or(p, |u| u.p);
             let mut asked = vec![];
-            if p < rules.certainty {
+            let planned = enough && first == Some(Move::Replace(cause));
+            if p.max(unit_p) < rules.certainty && !planned {
                 asked.push(Asked::BelowCertainty);
             }
             if parting.is_some() {
@@ -149,15 +168,17 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
             Gate {
                 fault: h.fault.clone(),
                 at: h.at.clone(),
-                gear: h.gear.clone(),
+                gear: h.gear.clone().filter(|_| of.len() == 1),
+                with,
                 p,
+                unit_p,
                 asked,
                 order_now: play.game.course(&start, Move::Replace(cause), AHEAD - 1),
                 options: options(k, &h.fault),
             }
         })
         .collect();
-    Gates { causes, test_first: play.test_first(), parting, certainty: rules.certainty }
+    Gates { causes, test_first: play.test_first(), parting, certainty: rules.certainty, enough }
 }
 
 #[cfg(test)]

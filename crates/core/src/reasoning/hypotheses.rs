@@ -1,10 +1,12 @@
-//! Every fault at every place where this vehicle can have it, and the orders it would make.
+//! Every fault at every place where this vehicle can have it, the pairs that the knowledge names, and the orders they
+//! would make.
 
-use super::knowledge::{Knowledge, LineRule, kind_bits};
+use super::knowledge::{Behaviour, Fault, Knowledge, LineRule, Shows, TurnsWith};
+use super::place_kinds::is_kind;
 use crate::orders::{OrderLine, What};
-use crate::vehicle::{AxleKind, End, FrontDrive, GearboxKind, JointKind, Place, PlaceKind, Slip, Vehicle};
+use crate::vehicle::{End, Place, PlaceKind, Vehicle};
 
-/// A fault at a place.
+/// A fault at a place, or two faults at once.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Hypothesis {
     /// The fault; `unknown` for none of these.
@@ -19,8 +21,10 @@ pub struct Hypothesis {
     pub place: Option<Place>,
     /// The kind of place at which the knowledge puts it.
     pub kind: String,
-    /// All kinds of places that its place is, as bits.
-    pub kinds: u64,
+    /// How it behaves there.
+    pub behaviour: Option<Behaviour>,
+    /// Of a pair: where its two members stand in the list of all hypotheses.
+    pub pair: Option<[usize; 2]>,
 }
 
 impl Hypothesis {
@@ -32,88 +36,57 @@ impl Hypothesis {
     pub fn end(&self) -> Option<End> {
         self.place.as_ref().and_then(|p| p.end)
     }
-}
-
-/// Whether a place is of a kind that knowledge names.
-pub fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
-    use PlaceKind as K;
-    let joint = || {
-        let prop = p.end.and_then(|e| v.prop(e))?;
-        prop.joints.get(p.number? - 1).map(|j| j.kind())
-    };
-    let driven_solid = || p.end.and_then(|e| v.axle(e)).is_some_and(|a| a.driven && a.kind == AxleKind::Solid);
-    match kind {
-        "engine" => p.kind == K::Engine,
-        "engine-combustion" => p.kind == K::Engine && !v.is_electric(),
-        "clutch" => p.kind == K::Clutch,
-        "gearbox" | "gear" => p.kind == K::Gearbox,
-        "gearbox-manual" => p.kind == K::Gearbox && v.gearbox.kind == GearboxKind::Manual,
-        "gearbox-automatic" => p.kind == K::Gearbox && matches!(v.gearbox.kind, GearboxKind::Automatic | GearboxKind::Cvt),
-        "gearbox-separate" => p.kind == K::Gearbox && !v.gearbox.transaxle,
-        "gearbox-transaxle" => p.kind == K::Gearbox && v.gearbox.transaxle,
-        "transfer" => p.kind == K::Transfer,
-        "coupler" => p.kind == K::Coupler,
-        "prop" => p.kind == K::Prop,
-        "prop-with-cross" => {
-            p.kind == K::Prop
-                && p.end.and_then(|e| v.prop(e)).is_some_and(|q| q.joints.iter().any(|j| j.kind() == JointKind::Cross))
-        }
-        "section" => p.kind == K::Section,
-        "joint" => p.kind == K::Joint,
-        "cross-joint" => p.kind == K::Joint && joint().is_some_and(|k| matches!(k, JointKind::Cross | JointKind::DoubleCross)),
-        "flex-joint" => p.kind == K::Joint && joint() == Some(JointKind::Flex),
-        "support" => p.kind == K::Support,
-        "slip" => p.kind == K::Slip,
-        "slip-at-gearbox" => {
-            p.kind == K::Slip
-                && p.end.and_then(|e| v.prop(e)).is_some_and(|q| matches!(q.slip, Some(Slip::Gearbox | Slip::Transfer)))
-        }
-        "diff" | "diff-with-clutches" => p.kind == K::Diff,
-        // Of an axle whose drive can be taken away: in front of a transfer case, behind a coupling unit.
-        "diff-on-demand" => {
-            let part = v.transfer.as_ref().is_some_and(|t| t.front_drive != FrontDrive::FullTime) && p.end == Some(End::Front);
-            p.kind == K::Diff && (part || v.coupler.as_ref().is_some_and(|c| p.end == Some(c.before)))
-        }
-        "half" => p.kind == K::Half,
-        "half-inner" => p.kind == K::HalfInner,
-        "half-outer" => p.kind == K::HalfOuter,
-        "hub" => p.kind == K::Hub && !driven_solid(),
-        "axle-hub" => p.kind == K::Hub && driven_solid(),
-        "wheel" => p.kind == K::Wheel,
-        "strut" => p.kind == K::Strut,
-        "mount" => p.kind == K::Mount,
-        _ => kind.strip_prefix("mount-").is_some_and(|m| p.id == format!("mount.{m}")),
+    /// Whether it is two faults at once.
+    pub fn is_pair(&self) -> bool {
+        self.pair.is_some()
     }
 }
 
-/// All hypotheses of a vehicle, the unknown one last.
+/// How often a fault is at one place, relative to the other faults.
+fn rate_at(f: &Fault, kind: &str, p: &Place) -> f64 {
+    let factor = |key: &str| f.rate_factor.get(key).copied().unwrap_or(1.0);
+    f.rate / f.places * factor(kind) * p.end.map_or(1.0, |e| factor(e.id()))
+}
+
+/// How a fault behaves at a place of this vehicle: a shaft that lies before a rear transaxle turns with the engine.
+fn behaviour_at(v: &Vehicle, f: &Fault, kind: &str, p: &Place) -> Behaviour {
+    let mut b = f.behaviour_at(kind);
+    if b.turns == TurnsWith::Shaft && p.is_of_shaft() && p.end.is_some_and(|e| v.prop_before_gearbox(e)) {
+        b.turns = TurnsWith::Engine;
+    }
+    b
+}
+
+/// Single faults at their places, the pairs of them, and the unknown cause last.
 pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
     let places = v.places();
-    let kinds: Vec<u64> = places.iter().map(|p| kind_bits(|kind| is_kind(v, p, kind))).collect();
-    let mut out = vec![];
+    let mut out: Vec<Hypothesis> = vec![];
     for f in &k.faults {
-        let weight = k.weights.rarity.get(&f.rarity).copied().unwrap_or(1.0);
-        let mut found: Vec<(usize, Option<String>, &str)> = vec![];
         for kind in &f.at {
-            for (i, _) in places.iter().enumerate().filter(|(_, p)| is_kind(v, p, kind)) {
-                if kind == "gear" {
-                    found.extend(v.gearbox.gears.iter().map(|g| (i, Some(g.name.clone()), kind.as_str())));
-                } else {
-                    found.push((i, None, kind));
+            for p in places.iter().filter(|p| is_kind(v, p, kind)) {
+                if out.iter().any(|h| h.fault == f.id && h.at == p.id) && kind != "gear" {
+                    continue;
                 }
+                let gears: Vec<Option<String>> = match kind.as_str() {
+                    "gear" => v.gearbox.gears.iter().map(|g| Some(g.name.clone())).collect(),
+                    _ => vec![None],
+                };
+                let weight = rate_at(f, kind, p) / gears.len() as f64;
+                out.extend(gears.into_iter().map(|gear| Hypothesis {
+                    fault: f.id.clone(),
+                    at: p.id.clone(),
+                    gear,
+                    weight,
+                    place: Some(p.clone()),
+                    kind: kind.clone(),
+                    behaviour: Some(behaviour_at(v, f, kind, p)),
+                    pair: None,
+                }));
             }
         }
-        let n = found.len().max(1) as f64;
-        out.extend(found.into_iter().map(|(i, gear, kind)| Hypothesis {
-            fault: f.id.clone(),
-            at: places[i].id.clone(),
-            gear,
-            weight: weight / n,
-            place: Some(places[i].clone()),
-            kind: kind.into(),
-            kinds: kinds[i],
-        }));
     }
+    let pairs = pairs(&out, k.weights.prior.pair);
+    out.extend(pairs);
     let sum: f64 = out.iter().map(|h: &Hypothesis| h.weight).sum();
     let unknown = k.weights.prior.unknown;
     out.push(Hypothesis {
@@ -123,9 +96,51 @@ pub fn hypotheses(v: &Vehicle, k: &Knowledge) -> Vec<Hypothesis> {
         weight: sum * unknown / (1.0 - unknown),
         place: None,
         kind: "none".into(),
-        kinds: 0,
+        behaviour: None,
+        pair: None,
     });
     out
+}
+
+/// Faults that come on both sides at once, and both joints of one shaft.
+const TWINS: &[&str] = &["outer-joint-worn", "inner-joint-worn", "wheel-bearing-worn", "axle-bearing-worn", "boot-leaking"];
+const OF_ONE_SHAFT: &[&str] = &["joint-worn", "joint-stiff", "prop-joint-worn"];
+/// Faults of one shaft of which one brings the other.
+const CAUSE_AND_CONSEQUENCE: &[[&str; 2]] =
+    &[["joint-angle", "support-bearing-worn"], ["support-bearing-misplaced", "support-bearing-worn"]];
+/// A leak that starves a bearing at the same place.
+const STARVED: &[[&str; 2]] = &[
+    ["pinion-seal-leaking", "pinion-bearing-worn"],
+    ["axle-seal-leaking", "axle-bearing-worn"],
+    ["output-seal-leaking", "gearbox-output-bearing"],
+    ["output-seal-leaking", "transfer-worn"],
+];
+
+/// Whether two single hypotheses are a pair that the knowledge names.
+fn is_pair(a: &Hypothesis, b: &Hypothesis) -> bool {
+    let (Some(p), Some(q)) = (&a.place, &b.place) else { return false };
+    let fault = a.fault.as_str();
+    let is = |pair: &[&str; 2]| [fault, b.fault.as_str()] == *pair || [b.fault.as_str(), fault] == *pair;
+    if a.fault == b.fault {
+        let sides = TWINS.contains(&fault) && p.corner.is_some() && p.end == q.end && p.corner != q.corner;
+        return sides || OF_ONE_SHAFT.contains(&fault) && p.end == q.end && p.id != q.id;
+    }
+    CAUSE_AND_CONSEQUENCE.iter().any(is) && p.end == q.end || STARVED.iter().any(is) && p.id == q.id
+}
+
+fn pairs(singles: &[Hypothesis], share: f64) -> Vec<Hypothesis> {
+    let mut out = vec![];
+    for (i, a) in singles.iter().enumerate() {
+        for (j, b) in singles.iter().enumerate().skip(i + 1).filter(|(_, b)| is_pair(a, b)) {
+            out.push(Hypothesis { weight: share * a.weight.min(b.weight), pair: Some([i, j]), ..a.clone() });
+        }
+    }
+    out
+}
+
+/// Whether a fault shows something.
+pub(super) fn shows(h: &Hypothesis, what: Shows) -> bool {
+    h.behaviour.as_ref().is_some_and(|b| b.shows.contains(&what))
 }
 
 /// Whether a rung of the ladder belongs to a hypothesis' place.
@@ -156,7 +171,7 @@ pub struct Predicted {
     pub needed: f64,
 }
 
-/// The lines that a hypothesis predicts.
+/// The lines that a single hypothesis predicts.
 pub fn predicted(k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<Predicted> {
     let Some(f) = k.fault(&h.fault) else { return vec![] };
     let mut out: Vec<Predicted> = vec![];
@@ -200,23 +215,40 @@ mod tests {
     }
 
     #[test]
-    fn only_an_axle_that_can_be_let_go_is_engaged_and_freed() {
-        let can = |v: &Vehicle| -> Vec<String> {
-            v.places().iter().filter(|p| is_kind(v, p, "diff-on-demand")).map(|p| p.id.clone()).collect()
-        };
-        assert_eq!(can(&rear_drive(2)), Vec::<String>::new());
-        assert_eq!(can(&four_wheel_drive()), ["diff.front"]);
-        assert_eq!(can(&all_wheel_drive()), ["diff.rear"]);
-    }
-
-    #[test]
-    fn priors_share_out_among_places_and_leave_room_for_the_unknown() {
+    fn priors_are_per_place_and_leave_room_for_the_unknown() {
         for v in every_layout() {
             let h = hypotheses(&v, builtin());
             let sum: f64 = h.iter().map(|h| h.weight).sum();
             assert!((h[h.len() - 1].weight / sum - 0.05).abs() < 1e-9);
-            assert!(h.len() > 20 && h.len() < 200, "{} has {}", v.name, h.len());
+            assert!(h.len() > 40 && h.len() < 260, "{} has {}", v.name, h.len());
         }
+        let weight = |v: &Vehicle, fault: &str, at: &str| {
+            hypotheses(v, builtin()).iter().find(|h| h.fault == fault && h.at == at).unwrap().weight
+        };
+        // A pickup's front hub is as often worn as a car's; a steered joint ten times as often as one that is not.
+        assert_eq!(weight(&rear_drive(1), "wheel-bearing-worn", "hub.fl"), weight(&front_drive(), "wheel-bearing-worn", "hub.rr"));
+        let joint = |at: &str| weight(&all_wheel_drive(), "outer-joint-worn", at);
+        assert!((joint("half.fl.outer") / joint("half.rl.outer") - 10.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn pairs_are_the_named_ones_at_a_share_of_the_less_likely_member() {
+        let all = hypotheses(&rear_drive(2), builtin());
+        let pairs: Vec<(String, String, f64)> = all
+            .iter()
+            .filter_map(|h| {
+                let [a, b] = h.pair?;
+                let name = |i: usize| format!("{}@{}", all[i].fault, all[i].at);
+                assert!((h.weight - 0.15 * all[a].weight.min(all[b].weight)).abs() < 1e-12);
+                Some((name(a), name(b), h.weight))
+            })
+            .collect();
+        let has = |a: &str, b: &str| pairs.iter().any(|p| (p.0 == a && p.1 == b) || (p.1 == a && p.0 == b));
+        assert!(has("joint-worn@prop.rear.j1", "joint-worn@prop.rear.j2"));
+        assert!(has("wheel-bearing-worn@hub.fl", "wheel-bearing-worn@hub.fr"));
+        assert!(has("support-bearing-worn@prop.rear.sb1", "joint-angle@prop.rear"));
+        assert!(has("pinion-bearing-worn@diff.rear", "pinion-seal-leaking@diff.rear"));
+        assert!(!has("wheel-imbalance@wheel.fl", "wheel-imbalance@wheel.fr"));
     }
 
     #[test]

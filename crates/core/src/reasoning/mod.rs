@@ -1,33 +1,52 @@
-//! Weighing: for each symptom the causes with how sure, what moved each, what is ruled out and by
-//! what, and the tests that settle most for their time.
+//! Weighing: for each symptom the causes with how sure, what moved each, what is ruled out and by what, the tests that
+//! answer most for their time, and the plan that costs least.
 //!
-//! Hypothesis = fault at a place. Prior by kind, shared out among its places, raised by history;
-//! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of
-//! evidence = log2(P(evidence | cause) / P(evidence)).
+//! Hypothesis = fault at a place, or two that the knowledge names as a pair. The prior is how often, raised by history;
+//! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of evidence =
+//! log2(P(evidence | cause) / P(evidence)).
 
+mod availability;
+mod behaviour;
 mod complaint;
 pub mod course;
+mod danger;
+mod driver_answers;
 mod evidence;
 pub mod gate;
 mod hypotheses;
 pub mod knowledge;
+pub mod likelihood;
+mod measured;
 mod next;
 pub mod opened;
 mod overturn;
 mod parting;
+mod place_kinds;
 pub mod policy;
+mod preparation;
+mod prior;
+mod recorded;
+mod repaired;
+mod shared;
+mod units;
 
+pub use availability::RECORDED;
+pub use danger::Danger;
 pub use evidence::Evidence;
-pub use hypotheses::{Hypothesis, Predicted, hypotheses, is_kind as place_is, predicted};
-pub use next::{NextTest, OutcomePreview, RECORDED, entropy, moved, settles};
+pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
+pub use next::{NextTest, OutcomePreview, entropy, moved, settles};
 pub use overturn::{Overturn, overturns};
 pub use parting::Parting;
+pub use place_kinds::is_kind as place_is;
+pub use shared::Shared;
+pub use units::{Unit, unit_of};
 
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::problem::Warning;
 use crate::road_coach::Coach;
 use knowledge::Knowledge;
+use likelihood::Model;
 use serde::Serialize;
 
 /// One thing that moved a cause.
@@ -39,20 +58,39 @@ pub struct Because {
     pub bits: f64,
 }
 
+/// A fault at a place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Place {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+}
+
 /// A cause with how sure.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Ranked {
-    /// The fault; `unknown` for none of these.
+    /// The fault, of a pair the likelier one; `unknown` for none of these.
     pub fault: String,
     /// Where; `none` for the unknown.
     pub at: String,
-    /// In which gear, for a fault of one gear.
+    /// In which gear, for a fault of one gear once a reading names one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
+    /// The other one of a pair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<Place>,
     /// Probability.
     pub p: f64,
     /// What moved it, strongest first.
     pub because: Vec<Because>,
+}
+
+impl Ranked {
+    /// Whether it holds a fault at a place.
+    pub fn holds(&self, fault: &str, at: &str) -> bool {
+        self.fault == fault && self.at == at || self.with.iter().any(|w| w.fault == fault && w.at == at)
+    }
 }
 
 /// A cause that is out, and by what.
@@ -73,12 +111,16 @@ pub struct RuledOut {
 pub struct SymptomAnswer {
     /// The symptom.
     pub id: String,
-    /// All causes, likeliest first.
+    /// All causes, likeliest first: exclusive hypotheses, single faults and the pairs that the knowledge names.
     pub ranked: Vec<Ranked>,
-    /// The next tests, by what they settle per minute.
+    /// The open tests, the first step of the plan first, then by what they answer for each minute.
     pub next: Vec<NextTest>,
-    /// The course that costs least until it is cured.
+    /// The plan that costs least until it is cured.
     pub course: course::Course,
+    /// Probabilities by what is bought as one.
+    pub units: Vec<Unit>,
+    /// Whether a statement on driving is proposed.
+    pub danger: Option<Danger>,
     /// What is out and by what.
     pub ruled_out: Vec<RuledOut>,
     /// What is left open, in bits.
@@ -88,6 +130,10 @@ pub struct SymptomAnswer {
 /// From this probability on a cause is a suspect, and from this one it leads though most is open.
 const SUSPECT: f64 = 0.08;
 const LEADS: f64 = 0.25;
+/// Below this a cause that was looked at is out, and evidence that makes it so is less likely under it than by chance by
+/// this factor.
+const OUT: f64 = 0.02;
+const SPEAKS_AGAINST: f64 = 0.5;
 
 /// How far the search for a cause is.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -116,13 +162,43 @@ impl SymptomAnswer {
             _ => Stands::Open,
         }
     }
+
+    /// Probability of a fault at a place, alone or as one of a pair.
+    pub fn probability(&self, fault: &str, at: &str) -> f64 {
+        self.ranked.iter().filter(|r| r.holds(fault, at)).map(|r| r.p).sum()
+    }
+}
+
+/// The next step of a case.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct NextStep {
+    /// Of which symptom.
+    pub symptom: String,
+    /// The test; none where a part is replaced.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub test: Option<String>,
+    /// The fault that is repaired; none where a test is made.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub replace: Option<String>,
+    /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// What it takes from how the vehicle stands now.
+    pub minutes: f64,
 }
 
 /// A case's answer.
 #[derive(Clone, Debug, Serialize)]
 pub struct Diagnosis {
+    /// The next step of the case; none where nothing is left to do.
+    pub step: Option<NextStep>,
     /// One entry a symptom.
     pub symptoms: Vec<SymptomAnswer>,
+    /// Causes that explain several symptoms at once.
+    pub shared: Vec<Shared>,
     /// What could not be weighed.
     pub warnings: Vec<Warning>,
 }
@@ -132,15 +208,19 @@ pub(crate) struct Weighed {
     pub all: Vec<Hypothesis>,
     pub p: Vec<f64>,
     prior: Vec<f64>,
+    /// What hands found, which counts for every symptom: its likelihood alone.
+    common: Vec<f64>,
     evidence: Vec<Shown>,
+    /// A reading names a gear: the gears of one fault stand apart.
+    gears_apart: bool,
 }
 
-/// A piece of evidence as it is told: how far it moved each cause.
+/// A piece of evidence as it is shown: how far it moved each cause.
 struct Shown {
     words: String,
     bits: Vec<f64>,
-    /// It is the complaint itself, no test.
-    of_symptom: bool,
+    /// It speaks against these causes itself, not by what it did to others.
+    against: Vec<bool>,
 }
 
 fn normalise(p: &mut [f64]) {
@@ -150,42 +230,44 @@ fn normalise(p: &mut [f64]) {
 
 fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, warnings: &mut Vec<Warning>) -> Weighed {
     let all = hypotheses(&case.vehicle, k);
-    let mut prior: Vec<f64> = all
-        .iter()
-        .map(|h| {
-            let tags = k.fault(&h.fault).map_or(0, |f| f.history.iter().filter(|t| case.history.contains(t)).count());
-            h.weight * if tags > 0 { k.weights.prior.history } else { 1.0 }
-        })
-        .collect();
-    normalise(&mut prior);
-    let mut evidence: Vec<Evidence> = complaint::symptom(case, k, &all, symptom);
-    evidence.extend(evidence::observations(case, k, &all, symptom, warnings));
-    evidence.extend(evidence::measurements(case, k, &all, symptom, warnings));
-    if let Some(a) = analysis {
-        evidence.extend(evidence::recordings(case, k, &all, symptom, a));
-    }
-    evidence.extend(evidence::repairs(case, k, &all, symptom));
+    let prior = prior::prior(case, k, &all, symptom);
     let mut p = prior.clone();
-    let mut groups: Vec<String> = vec![];
+    let mut common = vec![1.0; all.len()];
     let mut shown = vec![];
-    for e in evidence {
-        // What leans on a fact that has been counted adds less.
-        let exponent = match &e.group {
-            Some(g) if groups.contains(g) => k.weights.prior.group,
-            _ => 1.0,
-        };
-        groups.extend(e.group.clone());
-        let likelihood: Vec<f64> = e.likelihood.iter().map(|l| l.max(1e-6).powf(exponent)).collect();
-        for (x, l) in p.iter_mut().zip(&likelihood) {
-            *x *= l;
+    let mut gears_apart = false;
+    if let Some(s) = case.symptom(symptom) {
+        let model = Model::new(&case.vehicle, k, &all, &s.kind);
+        gears_apart = driver_answers::named_gear(&case.vehicle, s).is_some()
+            || evidence::that_count(case, k, s, &mut vec![]).iter().any(|o| o.named_gear().is_some());
+        let mut evidence: Vec<Evidence> = complaint::symptom(case, k, &all, &prior, symptom);
+        evidence.extend(evidence::observations(case, &model, s, warnings));
+        evidence.extend(measured::measurements(case, &model, symptom, warnings));
+        if let Some(a) = analysis {
+            evidence.extend(recorded::recordings(case, &model, symptom, a));
         }
-        let sum: f64 = p.iter().sum();
-        // P(evidence) under what was believed before it: the factor that normalises.
-        let bits = likelihood.iter().map(|l| (l / sum).log2()).collect();
-        p.iter_mut().for_each(|x| *x /= sum);
-        shown.push(Shown { words: e.words, bits, of_symptom: e.test == complaint::SYMPTOM });
+        evidence.extend(repaired::repairs(case, &model, symptom));
+        for e in evidence {
+            let by_chance = e.likelihood.last().copied().unwrap_or(1.0);
+            let of_symptom = e.test == complaint::SYMPTOM;
+            let likelihood: Vec<f64> = e.likelihood.iter().map(|l| if of_symptom { *l } else { l.max(1e-6) }).collect();
+            let before: Vec<f64> = p.clone();
+            p.iter_mut().zip(&likelihood).for_each(|(x, l)| *x *= l);
+            let sum: f64 = p.iter().sum();
+            if sum <= 0.0 {
+                p = before;
+                continue;
+            }
+            p.iter_mut().for_each(|x| *x /= sum);
+            if k.test(&e.test).is_some_and(|t| !t.of_symptom) {
+                common.iter_mut().zip(&likelihood).for_each(|(x, l)| *x *= l / by_chance.max(1e-9));
+            }
+            // P(evidence) under what was believed before it: the factor that normalises.
+            let bits = likelihood.iter().map(|l| (l.max(1e-12) / sum).log2()).collect();
+            let against = likelihood.iter().map(|l| !of_symptom && *l < SPEAKS_AGAINST * by_chance).collect();
+            shown.push(Shown { words: e.words, bits, against });
+        }
     }
-    Weighed { all, p, prior, evidence: shown }
+    Weighed { all, p, prior, common, evidence: shown, gears_apart }
 }
 
 impl Weighed {
@@ -200,36 +282,50 @@ impl Weighed {
         b
     }
 
-    fn ranked(&self) -> Vec<Ranked> {
-        let mut order: Vec<usize> = (0..self.all.len()).collect();
-        order.sort_by(|&a, &b| self.p[b].total_cmp(&self.p[a]));
-        order
-            .into_iter()
-            .map(|i| Ranked {
-                fault: self.all[i].fault.clone(),
-                at: self.all[i].at.clone(),
-                gear: self.all[i].gear.clone(),
-                p: self.p[i],
-                because: self.because(i),
-            })
-            .collect()
+    /// A hypothesis by its likelier fault, and the other one of a pair.
+    pub(crate) fn leading(&self, i: usize) -> (&Hypothesis, Vec<Place>) {
+        match self.all[i].pair {
+            None => (&self.all[i], vec![]),
+            Some([a, b]) => {
+                let (first, other) = if self.p[b] > self.p[a] { (b, a) } else { (a, b) };
+                let other = &self.all[other];
+                (&self.all[first], vec![Place { fault: other.fault.clone(), at: other.at.clone() }])
+            }
+        }
     }
 
-    /// What was a suspect, or spoke to by a test at its place, and is out now.
+    fn ranked(&self) -> Vec<Ranked> {
+        let mut out: Vec<Ranked> = vec![];
+        for i in 0..self.all.len() {
+            let (h, with) = self.leading(i);
+            let gear = h.gear.clone().filter(|_| self.gears_apart);
+            // The gears of one fault stand as one line until a reading names a gear.
+            if h.gear.is_some()
+                && gear.is_none()
+                && let Some(r) = out.iter_mut().find(|r| r.fault == h.fault && r.at == h.at && r.with.is_empty())
+            {
+                r.p += self.p[i];
+                continue;
+            }
+            out.push(Ranked { fault: h.fault.clone(), at: h.at.clone(), gear, with, p: self.p[i], because: self.because(i) });
+        }
+        out.sort_by(|a, b| b.p.total_cmp(&a.p));
+        out
+    }
+
+    /// What was a suspect and is out now: by a test that speaks against it at its place or on its path.
     fn ruled_out(&self) -> Vec<RuledOut> {
         let mut out: Vec<RuledOut> = vec![];
-        let mut order: Vec<usize> = (0..self.all.len()).filter(|&i| self.p[i] < 0.01 && !self.all[i].is_unknown()).collect();
+        let single = |i: &usize| !self.all[*i].is_unknown() && !self.all[*i].is_pair();
+        let mut order: Vec<usize> = (0..self.all.len()).filter(single).filter(|&i| self.p[i] < OUT).collect();
         order.sort_by(|&a, &b| self.prior[b].total_cmp(&self.prior[a]));
         for i in order {
-            // Where the symptom's own words pulled it down most, nothing was asked of it.
-            let down = self.evidence.iter().filter(|e| e.bits[i] < -1.2).min_by(|a, b| a.bits[i].total_cmp(&b.bits[i]));
-            if let Some(e) = down.filter(|e| !e.of_symptom) {
-                out.push(RuledOut {
-                    fault: self.all[i].fault.clone(),
-                    at: self.all[i].at.clone(),
-                    by: e.words.clone(),
-                    bits: e.bits[i],
-                });
+            let down = self.evidence.iter().filter(|e| e.against[i]).min_by(|a, b| a.bits[i].total_cmp(&b.bits[i]));
+            if let Some(e) = down.filter(|e| e.bits[i] < -1.0) {
+                let h = &self.all[i];
+                if h.gear.is_none() || !out.iter().any(|o| o.fault == h.fault && o.at == h.at) {
+                    out.push(RuledOut { fault: h.fault.clone(), at: h.at.clone(), by: e.words.clone(), bits: e.bits[i] });
+                }
             }
         }
         out
@@ -239,29 +335,19 @@ impl Weighed {
 /// Weighs a case. `analysis` is what its recordings say, where there are any.
 pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diagnosis {
     let mut warnings = vec![];
-    let symptoms = case
-        .symptoms
-        .iter()
-        .map(|s| {
-            let w = weigh(case, k, &s.id, analysis, &mut warnings);
-            let laid = next::laid_out(case, k, &s.id, &w);
-            let (ranked, mut next) = (w.ranked(), next::next_tests(case, k, &w, &laid, 12));
-            for n in next.iter_mut().filter(|n| n.test == next::RECORDED) {
-                n.runs = Coach::for_symptom(case, &s.id, &ranked).map_or(vec![], |c| c.legs().to_vec());
-            }
-            SymptomAnswer {
-                id: s.id.clone(),
-                ranked,
-                next,
-                course: course::Play::new(case, k, &w, &laid).course(case, k, &w),
-                ruled_out: w.ruled_out(),
-                open_bits: next::entropy(&w.p),
-            }
-        })
-        .collect();
+    let mut weighed = vec![];
+    let mut symptoms = vec![];
+    for s in &case.symptoms {
+        let w = weigh(case, k, &s.id, analysis, &mut warnings);
+        symptoms.push(answer(case, k, &s.id, &w));
+        weighed.push((s.id.clone(), w));
+    }
     warnings.extend(case.recordings.iter().filter(|r| !case.is_weighed(r)).map(|r| {
         let message = format!("run {} was made by the simulated recorder: no vehicle drove it, and it does not count", r.id);
         Warning::new("simulated-run", message).at(&r.id)
+    }));
+    warnings.extend(case.attempts.iter().filter(|a| a.fault.is_none() && a.unit.is_none() && a.changed.is_some()).map(|a| {
+        Warning::new("attempt-not-weighed", format!("“{}” names neither fault nor unit and does not weigh", a.what))
     }));
     let mut seen: Vec<Warning> = vec![];
     for w in warnings {
@@ -269,7 +355,53 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
             seen.push(w);
         }
     }
-    Diagnosis { symptoms, warnings: seen }
+    Diagnosis { step: next_step(case, &symptoms), shared: shared::shared(&weighed), symptoms, warnings: seen }
+}
+
+fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnswer {
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let model = Model::new(&case.vehicle, k, &w.all, kind);
+    let laid = next::laid_out(case, &model, symptom, w);
+    let (ranked, mut next) = (w.ranked(), next::next_tests(w, &laid));
+    let course = course::Play::new(case, k, w, &laid).course(case, k, w);
+    // The first step of the plan comes first, also when it is enough.
+    if let Some(first) = course.steps.first().filter(|s| s.test.is_some()) {
+        let is_first = |n: &NextTest| Some(&n.test) == first.test.as_ref() && n.at == first.at && n.gear == first.gear;
+        if let Some(i) = next.iter().position(is_first) {
+            let n = next.remove(i);
+            next.insert(0, n);
+        }
+    }
+    for n in next.iter_mut().filter(|n| n.test == RECORDED) {
+        n.runs = Coach::for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
+    }
+    SymptomAnswer {
+        id: symptom.into(),
+        ranked,
+        next,
+        course,
+        units: units::units(k, &w.all, &w.p),
+        danger: danger::danger(case, k, w),
+        ruled_out: w.ruled_out(),
+        open_bits: next::entropy(&w.p),
+    }
+}
+
+/// The next step of the case: of its symptoms that are not cured the first test that is worth making, else the first repair.
+fn next_step(case: &Case, symptoms: &[SymptomAnswer]) -> Option<NextStep> {
+    let open = || symptoms.iter().filter(|s| case.cured_by(&s.id).is_none());
+    let of = |s: &SymptomAnswer| {
+        let first = s.course.steps.first()?;
+        Some(NextStep {
+            symptom: s.id.clone(),
+            test: first.test.clone(),
+            replace: first.fault.clone(),
+            at: first.at.clone(),
+            gear: first.gear.clone(),
+            minutes: first.minutes,
+        })
+    };
+    open().filter(|s| !s.course.enough).find_map(of).or_else(|| open().find_map(of))
 }
 
 /// What is believed of each of [`hypotheses`], in their order.
@@ -280,7 +412,9 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 /// The plan of a symptom alone.
 pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> course::Course {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    course::Play::new(case, k, &w, &next::laid_out(case, k, symptom, &w)).course(case, k, &w)
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let model = Model::new(&case.vehicle, k, &w.all, kind);
+    course::Play::new(case, k, &w, &next::laid_out(case, &model, symptom, &w)).course(case, k, &w)
 }
 
 /// A test that can be made as the vehicle stands, with what its outcomes say.
@@ -294,24 +428,32 @@ pub struct Possible {
     pub gear: Option<String>,
     /// Minutes, with what must be done before it.
     pub minutes: f64,
-    /// Its outcomes.
+    /// What can come out.
     pub outcomes: Vec<String>,
-    /// A row for each outcome: how likely it is under each hypothesis.
+    /// The place that each names, of a test that names one.
+    pub places: Vec<Option<String>>,
+    /// A row for each outcome: how likely it is under each hypothesis, as it will be weighed.
     pub rows: Vec<Vec<f64>>,
 }
 
 /// The tests of a symptom that were not made yet, in the order of the catalogue.
 pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
     let all = hypotheses(&case.vehicle, k);
-    next::open(case, k, symptom)
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    availability::open(case, &model, symptom)
         .into_iter()
-        .map(|t| Possible {
-            test: t.test.id.clone(),
-            at: t.at.as_ref().map(|p| p.id.clone()),
-            gear: t.gear.clone(),
-            minutes: next::minutes(case, k, t.test, t.at.as_ref()),
-            outcomes: t.test.outcomes.iter().map(|o| o.id.clone()).collect(),
-            rows: t.rows(case, k, &all),
+        .map(|t| {
+            let l = t.likelihoods(&model);
+            Possible {
+                test: t.test.id.clone(),
+                at: t.at.as_ref().map(|p| p.id.clone()),
+                gear: t.gear.clone(),
+                minutes: preparation::minutes(case, k, t.test, t.at.as_ref()),
+                outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
+                places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
+                rows: l.rows,
+            }
         })
         .collect()
 }

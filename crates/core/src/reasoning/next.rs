@@ -1,24 +1,29 @@
 //! The next best test: the expected drop in uncertainty per minute, in the state the vehicle is in.
 
-use super::evidence::{likelihoods, stations};
-use super::knowledge::{Knowledge, Test};
-use super::{Hypothesis, Weighed};
+use super::Weighed;
+use super::availability::{Try, open};
+use super::knowledge::Test;
+use super::likelihood::{Likelihoods, Model};
+use super::preparation::minutes;
 use crate::case::Case;
 use crate::road_coach::Leg;
-use crate::vehicle::{Place, PlaceKind};
 use serde::Serialize;
 
-/// The test that is a recording: it is driven by the plan of runs.
-pub const RECORDED: &str = "speed-sweep";
-
-/// Share of what is open that a test must settle to be worth the walk.
+/// Share of what is open that a test must answer to be worth the walk.
 const WORTHWHILE: f64 = 0.06;
+/// What it answers on average must be more, bits.
+const LEAST_BITS: f64 = 0.005;
+/// Tests that are listed at most.
+const MOST: usize = 80;
 
 /// What one outcome would do.
 #[derive(Clone, Debug, Serialize)]
 pub struct OutcomePreview {
     /// The outcome.
     pub outcome: String,
+    /// The place that it names, of a test that names one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
     /// How likely it is to come out.
     pub p: f64,
     /// The cause that would then stand first.
@@ -52,11 +57,11 @@ pub struct NextTest {
     pub gear: Option<String>,
     /// What it takes, from how the vehicle stands now.
     pub minutes: f64,
-    /// What it settles on average.
+    /// What it answers on average.
     pub bits: f64,
-    /// What it settles for each minute.
+    /// What it answers for each minute.
     pub bits_per_minute: f64,
-    /// The runs to drive, where it is recorded: gears and speeds that part the suspects.
+    /// The runs to drive, where it is recorded: gears and speeds that separate the suspects.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub runs: Vec<Leg>,
     /// What each outcome would do.
@@ -104,231 +109,60 @@ pub fn moved(p: &[f64], row: &[f64]) -> Moved {
     Moved { chance, first: (first, then(first)), now: (now, then(now)), rises: (rises, then(rises)), gain: gain(rises) }
 }
 
-/// What must be done once before a test or a repair, beyond what stands already.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) enum Before {
-    /// Going up on the lift.
-    Up,
-    /// Taking something off.
-    Off(String),
-    /// Putting back what is off, before a drive.
-    Back,
-}
-
-/// What must be done before something, with its minutes.
-pub(crate) type Preparations = Vec<(Before, f64)>;
-
-/// Going up, unless it is up.
-pub(crate) fn going_up(case: &Case, k: &Knowledge) -> Option<(Before, f64)> {
-    let up = case.state.as_ref().is_some_and(|s| s.is_up());
-    (!up).then_some((Before::Up, k.weights.time.lift_minutes))
-}
-
-/// The shaft that a place belongs to coming off, unless it is off. Whatever is done to the shaft then shares it.
-pub(crate) fn shaft_off(case: &Case, k: &Knowledge, at: &Place) -> Option<(Before, f64)> {
-    let off = case.state.as_ref().is_some_and(|s| s.is_off(at));
-    let shaft = at.whole().filter(|_| at.is_of_shaft() && !off)?;
-    Some((Before::Off(shaft), k.weights.time.shaft_minutes))
-}
-
-/// Whether a driven half shaft is still in.
-fn half_shafts_are_in(case: &Case) -> bool {
-    let v = &case.vehicle;
-    let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
-    v.places().iter().filter(|p| driven(p)).any(|p| !case.state.as_ref().is_some_and(|s| s.is_off(p)))
-}
-
-/// Of a test that opens something at least this share of its minutes is its own, whatever a workshop says it takes.
-const OWN: f64 = 0.2;
-
-/// Of the minutes of a test, those for what it takes off: the shaft, or the half shafts.
-fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    let time = &k.weights.time;
-    let usual = match at {
-        _ if t.opens.is_empty() => 0.0,
-        Some(p) if p.is_of_shaft() => time.shaft_minutes,
-        _ => time.half_shafts_minutes,
-    };
-    usual.min((1.0 - OWN) * t.minutes)
-}
-
-/// What a test takes off as a part of it, unless it is off.
-fn teardown(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Option<(Before, f64)> {
-    let minutes = teardown_minutes(k, t, at);
-    let what = match at.filter(|p| p.is_of_shaft()) {
-        _ if t.opens.is_empty() => None,
-        Some(p) => shaft_off(case, k, p).map(|b| b.0),
-        None => half_shafts_are_in(case).then(|| Before::Off("half-shafts".into())),
-    };
-    what.map(|b| (b, minutes))
-}
-
-pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Preparations {
-    let is_off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
-    let mut out = vec![];
-    out.extend(going_up(case, k).filter(|_| t.lift));
-    out.extend(teardown(case, k, t, at));
-    if t.off && !at.is_some_and(is_off) {
-        let what = at.map_or(t.id.clone(), |p| p.whole().unwrap_or(p.id.clone()));
-        out.push((Before::Off(what), k.weights.time.off_minutes));
-    }
-    let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
-    if something_off && t.is_of_the_road() {
-        out.push((Before::Back, k.weights.time.off_minutes));
-    }
-    out
-}
-
-/// Minutes of a test alone: what it takes off is a preparation that others share.
-pub(crate) fn own_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    t.minutes - teardown_minutes(k, t, at)
-}
-
-/// Minutes of a test as the vehicle stands.
-pub(crate) fn minutes(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
-    own_minutes(k, t, at) + before(case, k, t, at).iter().map(|b| b.1).sum::<f64>()
-}
-
-/// A test is worth proposing only where it can be made: what looks at an opened part needs it off, and while the vehicle
-/// is not to be driven nothing is tried on the road.
-fn possible(case: &Case, t: &Test, at: Option<&Place>) -> bool {
-    if case.grounded && t.is_of_the_road() {
-        return false;
-    }
-    if !matches!(t.id.as_str(), "opened-look" | "bench-listen" | "lamps") {
-        return true;
-    }
-    t.id != "lamps" && at.is_some_and(|p| case.state.as_ref().is_some_and(|s| s.is_off(p)))
-}
-
-fn is_done(case: &Case, symptom: &str, t: &Test, at: Option<&str>) -> bool {
-    let of = |s: Option<&str>| Case::concerns(s, symptom);
-    let observed = case
-        .observations
-        .iter()
-        .any(|o| o.test == t.id && of(o.symptom.as_deref()) && (t.locates.is_some() || o.at.as_deref() == at || at.is_none()));
-    let place = |m: &crate::case::Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a)));
-    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && place(m));
-    observed
-        || match t.id.as_str() {
-            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
-            "angle-survey" => measured("angles"),
-            "runout-survey" | "half-shaft-runout" => measured("runout"),
-            _ => false,
-        }
-}
-
-/// A test at a place where it can be made.
-#[derive(Clone)]
-pub(crate) struct Try<'a> {
-    pub test: &'a Test,
-    pub at: Option<Place>,
-    pub gear: Option<String>,
-}
-
-impl Try<'_> {
-    /// How likely each outcome is under each cause; those of a cause sum to 1.
-    pub fn rows(&self, case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<Vec<f64>> {
-        let mut rows = likelihoods(&case.vehicle, k, all, self.test, self.at.as_ref(), self.gear.as_deref());
-        for h in 0..all.len() {
-            let sum: f64 = rows.iter().map(|l| l[h]).sum();
-            rows.iter_mut().for_each(|l| l[h] /= sum);
-        }
-        rows
-    }
-}
-
-/// The tests that can be made as the vehicle stands and were not.
-pub(crate) fn open<'a>(case: &Case, k: &'a Knowledge, symptom: &str) -> Vec<Try<'a>> {
-    let mut all = tries(case, k);
-    all.retain(|t| {
-        let at = t.at.as_ref();
-        !is_done(case, symptom, t.test, at.map(|p| p.id.as_str())) && possible(case, t.test, at)
-    });
-    all
-}
-
 /// A test that is open, with what its outcomes say.
 pub(crate) struct Laid<'a> {
     pub one: Try<'a>,
-    /// A row for each outcome.
-    pub rows: Vec<Vec<f64>>,
-    /// What it settles on average.
+    /// What can come out, a row for each.
+    pub likelihoods: Likelihoods,
+    /// What it answers on average, bits.
     pub bits: f64,
+    /// What it takes from how the vehicle stands.
+    pub minutes: f64,
 }
 
 /// The tests that are open, laid out once for list and plan.
-pub(crate) fn laid_out<'a>(case: &Case, k: &'a Knowledge, symptom: &str, w: &Weighed) -> Vec<Laid<'a>> {
+pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<Laid<'a>> {
     let lay = |one: Try<'a>| {
-        let rows = one.rows(case, k, &w.all);
-        Laid { bits: settles(&w.p, &rows), one, rows }
+        let likelihoods = one.likelihoods(model);
+        let minutes = minutes(case, model.k, one.test, one.at.as_ref());
+        Laid { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes }
     };
-    open(case, k, symptom).into_iter().map(lay).collect()
+    open(case, model, symptom).into_iter().map(lay).collect()
 }
 
-fn tries<'a>(case: &Case, k: &'a Knowledge) -> Vec<Try<'a>> {
-    let v = &case.vehicle;
-    let mut out = vec![];
-    for test in &k.tests {
-        if test.at.is_empty() {
-            if test.id != "clutch-pedal" || v.place("clutch").is_some() {
-                out.push(Try { test, at: None, gear: None });
-            }
-        } else if test.at.iter().any(|a| a == "gear") {
-            let at = v.place("gearbox");
-            out.extend(v.gearbox.gears.iter().map(|g| Try { test, at: at.clone(), gear: Some(g.name.clone()) }));
-        } else if test.locates.is_some() {
-            out.push(Try { test, at: None, gear: None });
-        } else {
-            out.extend(stations(v, test).into_iter().map(|p| Try { test, at: Some(p), gear: None }));
-        }
-    }
-    out
-}
-
-/// The tests that settle most for their time, best first.
-pub(crate) fn next_tests(case: &Case, k: &Knowledge, w: &Weighed, laid: &[Laid], most: usize) -> Vec<NextTest> {
-    let mut out: Vec<NextTest> = vec![];
-    for l in laid.iter().filter(|l| l.bits >= 0.005) {
-        let at = l.one.at.as_ref();
-        let minutes = minutes(case, k, l.one.test, at);
-        out.push(NextTest {
-            test: l.one.test.id.clone(),
-            at: at.map(|p| p.id.clone()),
-            gear: l.one.gear.clone(),
-            minutes,
-            bits: l.bits,
-            bits_per_minute: l.bits / minutes,
-            runs: vec![],
-            outcomes: vec![],
-        });
-    }
-    // What settles next to nothing is no next step, however cheap: it comes after all that does.
+/// The tests that answer most for their time, best first.
+pub(crate) fn next_tests(w: &Weighed, laid: &[Laid]) -> Vec<NextTest> {
+    let mut order: Vec<&Laid> = laid.iter().filter(|l| l.bits >= LEAST_BITS).collect();
+    // What answers next to nothing is no next step, however cheap: it comes after all that does.
     let floor = WORTHWHILE * entropy(&w.p);
-    out.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.bits_per_minute.total_cmp(&a.bits_per_minute)));
-    // One proposal a test: the best place stands for it.
-    let mut seen: Vec<String> = vec![];
-    out.retain(|n| {
-        let new = seen.iter().filter(|s| **s == n.test).count() < 2;
-        seen.push(n.test.clone());
-        new
-    });
-    out.truncate(most);
-    for n in &mut out {
-        let named =
-            |l: &&Laid| l.one.test.id == n.test && l.one.at.as_ref().map(|p| &p.id) == n.at.as_ref() && l.one.gear == n.gear;
-        n.outcomes = laid.iter().find(named).map_or(vec![], |l| preview(w, l.one.test, &l.rows));
+    let worth = |l: &Laid| l.bits / l.minutes;
+    order.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(worth(b).total_cmp(&worth(a))));
+    order.truncate(MOST);
+    order.into_iter().map(|l| proposed(w, l)).collect()
+}
+
+/// A test as it is proposed.
+pub(crate) fn proposed(w: &Weighed, l: &Laid) -> NextTest {
+    NextTest {
+        test: l.one.test.id.clone(),
+        at: l.one.at.as_ref().map(|p| p.id.clone()),
+        gear: l.one.gear.clone(),
+        minutes: l.minutes,
+        bits: l.bits,
+        bits_per_minute: l.bits / l.minutes,
+        runs: vec![],
+        outcomes: preview(w, l.one.test, &l.likelihoods),
     }
-    out
 }
 
 /// What each outcome of a test would do.
-fn preview(w: &Weighed, t: &Test, rows: &[Vec<f64>]) -> Vec<OutcomePreview> {
-    let told = |o: &super::knowledge::OutcomeRule, row: &Vec<f64>| {
+fn preview(w: &Weighed, t: &Test, l: &Likelihoods) -> Vec<OutcomePreview> {
+    let of = |(cell, row): (&super::likelihood::Cell, &Vec<f64>)| {
         let m = moved(&w.p, row);
         let (first, up) = (&w.all[m.first.0], &w.all[m.rises.0]);
         (m.chance > 0.0).then(|| OutcomePreview {
-            outcome: o.id.clone(),
+            outcome: t.outcomes[cell.outcome].id.clone(),
+            place: cell.place.as_ref().map(|p| p.id.clone()),
             p: m.chance,
             fault: first.fault.clone(),
             at: first.at.clone(),
@@ -340,7 +174,7 @@ fn preview(w: &Weighed, t: &Test, rows: &[Vec<f64>]) -> Vec<OutcomePreview> {
             gain: m.gain,
         })
     };
-    t.outcomes.iter().zip(rows).filter_map(|(o, row)| told(o, row)).collect()
+    l.cells.iter().zip(&l.rows).filter_map(of).collect()
 }
 
 #[cfg(test)]
@@ -372,7 +206,7 @@ mod tests {
         let minutes = |on: &str| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": on, "off": []}}));
             let t = builtin().test("support-bearing-look").unwrap();
-            super::minutes(&c, builtin(), t, None)
+            super::super::preparation::minutes(&c, builtin(), t, None)
         };
         assert_eq!((minutes("ground"), minutes("lift")), (12.0, 6.0));
     }
@@ -381,7 +215,7 @@ mod tests {
     fn a_shaft_that_is_off_is_not_taken_off_again() {
         let minutes = |off: Value, test: &str| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
-            super::minutes(&c, builtin(), builtin().test(test).unwrap(), c.vehicle.place("prop.rear.j2").as_ref())
+            super::super::preparation::minutes(&c, builtin(), builtin().test(test).unwrap(), c.vehicle.place("prop.rear.j2").as_ref())
         };
         assert_eq!((minutes(json!([]), "joint-swing"), minutes(json!(["prop.rear"]), "joint-swing")), (35.0, 10.0));
         // A joint that lies on the bench brought its shaft with it.
@@ -389,7 +223,7 @@ mod tests {
         // What is off goes back before a drive.
         let coast = |off: Value| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
-            super::minutes(&c, builtin(), builtin().test("neutral-coast").unwrap(), None)
+            super::super::preparation::minutes(&c, builtin(), builtin().test("neutral-coast").unwrap(), None)
         };
         assert_eq!((coast(json!([])), coast(json!(["prop.rear"]))), (3.0, 9.0));
     }
@@ -405,8 +239,8 @@ mod tests {
                 let c = case(v.clone(), "vibration", json!({"state": {"on": "lift", "off": off}}));
                 for (test, at) in [("joint-swing", "prop.rear.j1"), ("diff-out-run", "diff.rear")] {
                     let t = k.test(test).unwrap();
-                    let m = super::minutes(&c, &k, t, c.vehicle.place(at).as_ref());
-                    let wanted = if whole { t.minutes } else { OWN * t.minutes };
+                    let m = super::super::preparation::minutes(&c, &k, t, c.vehicle.place(at).as_ref());
+                    let wanted = if whole { t.minutes } else { super::super::preparation::OWN * t.minutes };
                     assert!((m - wanted).abs() < 1e-9, "{test} {m} {wanted}");
                 }
             }

@@ -1,8 +1,11 @@
 //! While it is open: what lies open when something has come off, and the looks that cost next to nothing then.
 
-use super::hypotheses::is_kind;
+use super::availability::open;
 use super::knowledge::{Fault, Knowledge, Test};
-use super::next::{minutes, open, settles};
+use super::likelihood::Model;
+use super::next::settles;
+use super::place_kinds::is_kind;
+use super::preparation::minutes;
 use crate::case::Case;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::Serialize;
@@ -53,7 +56,7 @@ impl Opened {
                 beside: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
             },
             Coupler => Self { off: vec![at.clone()], beside: vec![] },
-            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip => Self::default(),
+            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => Self::default(),
         }
     }
 
@@ -85,15 +88,17 @@ pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: 
         return vec![];
     }
     let all = super::hypotheses(&case.vehicle, k);
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let model = Model::new(&case.vehicle, k, &all, kind);
     let mut then = case.clone();
     let state = then.state.get_or_insert_default();
     state.on = Some("lift".into());
     state.off.extend(opened.off.iter().map(|p| p.id.clone()));
-    let now: Vec<(String, Option<String>, f64)> = open(case, k, symptom)
+    let now: Vec<(String, Option<String>, f64)> = open(case, &model, symptom)
         .iter()
         .map(|t| (t.test.id.clone(), t.at.as_ref().map(|p| p.id.clone()), minutes(case, k, t.test, t.at.as_ref())))
         .collect();
-    let mut looks: Vec<(f64, String, String, f64)> = open(&then, k, symptom)
+    let mut looks: Vec<(f64, String, String, f64)> = open(&then, &model, symptom)
         .into_iter()
         .filter_map(|t| {
             let at = t.at.as_ref().filter(|p| opened.holds(p))?;
@@ -101,7 +106,7 @@ pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: 
             // Only what is cheaper for it, or can be made at all.
             let before = now.iter().find(|n| n.0 == t.test.id && n.1.as_deref() == Some(at.id.as_str()));
             let worth = cost <= CHEAP && !t.test.wheels && but != Some(t.test.id.as_str()) && before.is_none_or(|b| b.2 > cost);
-            let bits = if worth { settles(p, &t.rows(case, k, &all)) } else { 0.0 };
+            let bits = if worth { settles(p, &t.likelihoods(&model).rows) } else { 0.0 };
             (bits >= LEAST).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
         })
         .collect();

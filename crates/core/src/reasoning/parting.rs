@@ -1,9 +1,9 @@
 //! Which test parts two parts that no road test can part.
 
-use super::evidence::{likelihoods, stations};
+use super::availability::RECORDED;
 use super::hypotheses::{Hypothesis, hypotheses, predicted};
 use super::knowledge::{Knowledge, Test};
-use super::next::RECORDED;
+use super::likelihood::Model;
 use crate::orders::OrderLine;
 use crate::vehicle::Vehicle;
 
@@ -22,12 +22,17 @@ impl<'a> Parting<'a> {
         let mut tests = vec![];
         // The recording is what did not part them, a part that must come off first is a repair and no test, and traces of work
         // raise what may be wrong without parting it.
-        let parts = |t: &&Test| t.id != RECORDED && !t.off && !t.says.iter().any(|s| !s.of_work.is_empty());
+        let parts = |t: &&Test| t.id != RECORDED && !t.off && t.id != "earlier-work-look";
+        // Of what makes a line, as it makes a line.
+        let model = Model::new(v, knowledge, &all, "vibration");
         for t in knowledge.tests.iter().filter(parts) {
-            let places = stations(v, t);
+            let places = if t.names_place { vec![] } else { model.stations(t) };
+            if places.is_empty() && !t.at.is_empty() && !t.names_place {
+                continue;
+            }
             let at: Vec<_> = if places.is_empty() { vec![None] } else { places.iter().map(Some).collect() };
             for place in at {
-                let rows = likelihoods(v, knowledge, &all, t, place, None);
+                let rows = model.likelihoods(t, place, None).rows;
                 tests.push((t.id.clone(), t.minutes, rows));
             }
         }
@@ -39,7 +44,7 @@ impl<'a> Parting<'a> {
         let makes = |h: &Hypothesis| {
             predicted(self.knowledge, h, ladder).iter().any(|p| p.line.what == line.what && p.line.at == line.at)
         };
-        (0..self.all.len()).filter(|&i| makes(&self.all[i])).collect()
+        (0..self.all.len()).filter(|&i| !self.all[i].is_pair() && makes(&self.all[i])).collect()
     }
 
     /// The test whose outcomes differ most between two groups of causes for its minutes; none where none differs.

@@ -19,13 +19,15 @@ pub struct Trial {
     pub rows: Vec<Vec<f64>>,
 }
 
-/// A replacement: cures one cause, and is seen to.
+/// A replacement: cures some causes, and is seen to.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Replacement {
     /// Work and parts.
     pub cost: f64,
     /// Bits of the preparations that it needs.
     pub needs: u32,
+    /// Bits of the causes that it cures: its own, and those that are cured with it.
+    pub cures: u32,
 }
 
 /// A fault to be cured.
@@ -88,15 +90,24 @@ impl Game {
     /// The same; the order stands in `order`, whose room is used again.
     fn replacing_in(&self, weight: &[f64], prepared: u32, order: &mut Vec<(f64, usize)>) -> (f64, Option<usize>) {
         let cost = |r: &Replacement| r.cost + self.preparing(r.needs, prepared);
+        let cured = |cures: u32| weight.iter().enumerate().filter(|(i, _)| cures & 1 << i != 0).map(|(_, w)| w).sum::<f64>();
         order.clear();
-        order.extend(weight.iter().enumerate().filter(|(_, w)| **w > 0.0).map(|(i, w)| (cost(&self.replacements[i]) / w, i)));
+        order.extend(weight.iter().enumerate().filter(|(_, w)| **w > 0.0).map(|(i, _)| {
+            let r = &self.replacements[i];
+            (cost(r) / cured(r.cures), i)
+        }));
         order.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
-        let (mut left, mut sum, mut prepared): (f64, f64, u32) = (weight.iter().sum(), 0.0, prepared);
+        let (mut left, mut sum, mut prepared, mut gone): (f64, f64, u32, u32) = (weight.iter().sum(), 0.0, prepared, 0);
         for &(_, i) in order.iter() {
             let r = &self.replacements[i];
+            let fresh = r.cures & !gone;
+            if fresh & 1 << i == 0 {
+                continue;
+            }
             sum += left * (r.cost + self.preparing(r.needs, prepared));
             prepared |= r.needs;
-            left -= weight[i];
+            left -= cured(fresh);
+            gone |= fresh;
         }
         (sum, order.first().map(|o| o.1))
     }
@@ -111,7 +122,8 @@ impl Game {
     /// After a replacement that did not cure.
     pub fn not_cured(&self, s: &Standing, cause: usize) -> Standing {
         let mut weight = s.weight.clone();
-        weight[cause] = 0.0;
+        let cures = self.replacements[cause].cures;
+        weight.iter_mut().enumerate().filter(|(i, _)| cures & 1 << i != 0).for_each(|(_, w)| *w = 0.0);
         Standing { weight, done: s.done, prepared: s.prepared | self.replacements[cause].needs }
     }
 
@@ -244,7 +256,7 @@ mod tests {
     fn plain(p: &[f64], costs: &[f64], trials: &[(f64, &[&[f64]])]) -> Game {
         Game {
             p: p.to_vec(),
-            replacements: costs.iter().map(|&cost| Replacement { cost, needs: 0 }).collect(),
+            replacements: costs.iter().enumerate().map(|(i, &cost)| Replacement { cost, needs: 0, cures: 1 << i }).collect(),
             trials: trials
                 .iter()
                 .map(|(cost, rows)| Trial { cost: *cost, needs: 0, rows: rows.iter().map(|r| r.to_vec()).collect() })
@@ -260,6 +272,16 @@ mod tests {
         // 30 always, 100 with 0.7, 90 with 0.2.
         assert_eq!(g.replacing(&g.start()), (30.0 + 70.0 + 18.0, Some(1)));
         assert!((g.optimum() - 118.0).abs() < 1e-9 && (g.followed(2) - 118.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_replacement_of_two_cures_each_and_both() {
+        // One part, the other, or both: changing both at once cures all three.
+        let mut g = plain(&[0.3, 0.3, 0.4], &[100.0, 100.0, 150.0], &[]);
+        g.replacements[2].cures = 0b111;
+        assert_eq!(g.replacing(&g.start()), (150.0, Some(2)));
+        assert_eq!(g.not_cured(&g.start(), 2).weight, [0.0; 3]);
+        assert_eq!(g.not_cured(&g.start(), 0).weight, [0.0, 0.3, 0.4]);
     }
 
     #[test]

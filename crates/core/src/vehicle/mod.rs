@@ -145,12 +145,29 @@ impl Vehicle {
             return Some(h.clone());
         }
         let a = self.axle(corner.end())?;
-        (a.driven && a.kind == AxleKind::Independent).then_some(HalfShaft {
-            corner,
-            inner: Some(JointKind::Tripod),
-            outer: Some(JointKind::Ball),
-            balls: Some(6),
-        })
+        let usual = |inner, outer, balls| HalfShaft { corner, inner, outer: Some(outer), balls, intermediate: None };
+        match a.kind {
+            _ if !a.driven => None,
+            AxleKind::Independent => Some(usual(Some(JointKind::Tripod), JointKind::Ball, Some(6))),
+            // A driven and steered solid axle has a joint at each knuckle.
+            AxleKind::Solid if a.end == End::Front => Some(usual(None, JointKind::Cross, None)),
+            AxleKind::Solid => None,
+        }
+    }
+
+    /// Whether the transaxle lies across the vehicle, so that its own final drive is a pair of helical gears.
+    pub fn is_transverse(&self) -> bool {
+        self.gearbox.transverse.unwrap_or(self.transaxle_end() == Some(End::Front))
+    }
+
+    /// Whether an axle's final drive is a part of the gearbox.
+    pub fn final_drive_in_gearbox(&self, end: End) -> bool {
+        self.transaxle_end() == Some(end)
+    }
+
+    /// Whether an axle is steered.
+    pub fn is_steered(&self, end: End) -> bool {
+        end == End::Front
     }
 
     /// A gear by its name.

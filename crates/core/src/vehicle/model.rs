@@ -142,9 +142,22 @@ pub struct Gearbox {
     /// Where a transaxle sits, when said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub end: Option<End>,
+    /// Whether engine and gearbox lie across the vehicle; left out: a transaxle at the front does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub transverse: Option<bool>,
     /// Its gears, in the maker's order.
     #[serde(default)]
     pub gears: Vec<Gear>,
+}
+
+/// What carries the wheel of a solid driven axle.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Floating {
+    /// The shaft carries the wheel in one bearing at the axle end.
+    Semi,
+    /// The hub carries the wheel; the shaft only turns it.
+    Full,
 }
 
 /// One range of a transfer case.
@@ -218,6 +231,18 @@ pub struct Axle {
     /// Final drive ratio, where the teeth are unknown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ratio: Option<f64>,
+    /// What carries the wheels of a solid driven axle; semi when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub floating: Option<Floating>,
+    /// Whether its differential is a limited slip; not known when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limited_slip: Option<bool>,
+    /// Its tyres, where they are not those of the other axle.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tyre: Option<Tyre>,
+    /// Whether its hubs can be freed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub free_hubs: bool,
 }
 
 impl Axle {
@@ -372,6 +397,17 @@ pub struct HalfShaft {
     /// Balls of its ball joints.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub balls: Option<u32>,
+    /// Its intermediate shaft, where it has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub intermediate: Option<Intermediate>,
+}
+
+/// An intermediate shaft between final drive and half shaft.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Intermediate {
+    /// Whether a bearing of its own carries it.
+    #[serde(default)]
+    pub bearing: bool,
 }
 
 /// A rolling bearing of known size.
@@ -420,6 +456,9 @@ pub struct Limits {
     /// Backlash from, to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub backlash_mm: Option<[f64; 2]>,
+    /// Highest road speed, km/h.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_kmh: Option<f64>,
 }
 
 impl Limits {
@@ -438,6 +477,7 @@ impl Limits {
             critical_ratio: self.critical_ratio.or(house.critical_ratio),
             runout_mm,
             backlash_mm: self.backlash_mm.or(house.backlash_mm),
+            max_kmh: self.max_kmh.or(house.max_kmh),
         }
     }
 }

@@ -42,6 +42,12 @@ pub enum PlaceKind {
     Strut,
     /// A mount.
     Mount,
+    /// The bearing of an intermediate shaft.
+    HalfBearing,
+    /// A wheel brake.
+    Brake,
+    /// The exhaust.
+    Exhaust,
 }
 
 /// One place of one vehicle.
@@ -99,7 +105,12 @@ impl Place {
         self.is_of_shaft()
             || matches!(
                 self.kind,
-                PlaceKind::Diff | PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter | PlaceKind::Coupler
+                PlaceKind::Diff
+                    | PlaceKind::Half
+                    | PlaceKind::HalfInner
+                    | PlaceKind::HalfOuter
+                    | PlaceKind::HalfBearing
+                    | PlaceKind::Coupler
             )
     }
 
@@ -107,7 +118,7 @@ impl Place {
     pub fn whole(&self) -> Option<String> {
         match self.kind {
             _ if self.is_of_shaft() => self.end.map(|e| format!("prop.{}", e.id())),
-            PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter => self.corner.map(|c| format!("half.{}", c.id())),
+            PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter | PlaceKind::HalfBearing => self.corner.map(|c| format!("half.{}", c.id())),
             _ => None,
         }
     }
@@ -158,6 +169,9 @@ impl Vehicle {
         }
         out.push(Place::new(K::Mount, "mount.engine", if self.is_electric() { "motor mount" } else { "engine mount" }));
         out.push(Place::new(K::Mount, "mount.gearbox", "gearbox mount"));
+        if !self.is_electric() {
+            out.push(Place::new(K::Exhaust, "exhaust", "exhaust"));
+        }
         let own = self.transaxle_end();
         if self.axles.iter().any(|a| a.driven && a.kind == AxleKind::Independent && own != Some(a.end)) {
             out.push(Place::new(K::Mount, "mount.diff", "final drive mount"));
@@ -207,9 +221,14 @@ impl Vehicle {
             if h.outer.is_some() {
                 out.push(Place::new(K::HalfOuter, format!("half.{id}.outer"), format!("{w} outer joint")).corner(c));
             }
+            if h.intermediate.is_some_and(|i| i.bearing) {
+                let words = format!("{w} intermediate bearing");
+                out.push(Place::new(K::HalfBearing, format!("half.{id}.bearing"), words).corner(c));
+            }
         }
         out.push(Place::new(K::Hub, format!("hub.{id}"), format!("{w} hub")).corner(c));
         out.push(Place::new(K::Wheel, format!("wheel.{id}"), format!("{w} wheel")).corner(c));
+        out.push(Place::new(K::Brake, format!("brake.{id}"), format!("{w} brake")).corner(c));
         if c.end() == End::Front && kind == AxleKind::Independent {
             out.push(Place::new(K::Strut, format!("strut.{id}"), format!("{w} strut top")).corner(c));
         }

@@ -191,6 +191,8 @@ impl Builder<'_> {
         for p in &self.v.props {
             self.shaft(p);
         }
+        let from = s.front + s.corner + 16.0;
+        self.put("exhaust", Rect::new(from, 164.0, (s.rear - s.corner - 16.0 - from).max(20.0), 5.0));
     }
 
     /// Engine across the vehicle, gearbox beside it, final drive behind both.
@@ -348,6 +350,7 @@ impl Builder<'_> {
         let (wheel_y, hub_y) = if up { (4.0, 26.0) } else { (bottom, bottom - 10.0) };
         self.put(&format!("wheel.{id}"), Rect::new(x - s.wheel / 2.0, wheel_y, s.wheel, 22.0));
         self.put(&format!("hub.{id}"), Rect::new(x - s.corner / 2.0, hub_y, s.corner, 10.0));
+        self.put(&format!("brake.{id}"), Rect::new(x + s.corner / 2.0 + 2.0, hub_y, 8.0, 10.0));
         self.put(&format!("strut.{id}"), Rect::new(x - s.corner / 2.0 - 14.0, if up { hub_y } else { hub_y - 2.0 }, 12.0, 12.0));
         if !self.has(&format!("half.{id}")) {
             return;
@@ -356,11 +359,17 @@ impl Builder<'_> {
         let length = to - from;
         let joint = |has: bool| if has { (length * 0.28).min(11.0) } else { 0.0 };
         let (inner, outer) = (joint(self.has(&format!("half.{id}.inner"))), joint(self.has(&format!("half.{id}.outer"))));
-        let (a, b) = if up { (from + outer, to - inner) } else { (from + inner, to - outer) };
+        // The bearing of an intermediate shaft stands beside the inner joint.
+        let between = if self.has(&format!("half.{id}.bearing")) { (length * 0.16).min(6.0) } else { 0.0 };
+        let (a, b) = if up { (from + outer, to - inner - between) } else { (from + inner + between, to - outer) };
         self.put(&format!("half.{id}"), Rect::new(x - 4.0, a, 8.0, b - a));
         let wide = s.corner;
+        if between > 0.0 {
+            let y = if up { b } else { a - between };
+            self.put(&format!("half.{id}.bearing"), Rect::new(x - wide / 2.0, y, wide, between));
+        }
         if inner > 0.0 {
-            let y = if up { b } else { from };
+            let y = if up { b + between } else { from };
             self.put(&format!("half.{id}.inner"), Rect::new(x - wide / 2.0, y, wide, inner));
         }
         if outer > 0.0 {

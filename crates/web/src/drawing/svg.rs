@@ -171,6 +171,9 @@ fn part(o: &mut String, v: &Vehicle, p: &Part, m: &Marks, id: &str, words: bool)
             | PlaceKind::Strut
             | PlaceKind::Mount
             | PlaceKind::Clutch
+            | PlaceKind::HalfBearing
+            | PlaceKind::Brake
+            | PlaceKind::Exhaust
     );
     if cleared && words && (!small || m.looked.contains(&place.id)) {
         let (x, y) = (
@@ -314,7 +317,9 @@ fn shape(o: &mut String, v: &Vehicle, p: &Part) {
             rect(o, "body", r, 2.0);
             let _ = write!(o, r#"<circle class="fine" cx="{:.1}" cy="{:.1}" r="{:.1}"/>"#, r.cx(), r.cy(), r.h / 3.0);
         }
-        PlaceKind::Hub => rect(o, "body", r, 0.0),
+        PlaceKind::Hub | PlaceKind::HalfBearing => rect(o, "body", r, 0.0),
+        PlaceKind::Brake => rect(o, "body", r, 2.0),
+        PlaceKind::Exhaust => rect(o, "tube", r, 2.5),
         PlaceKind::Wheel => {
             rect(o, "body", r, 5.0);
             for k in 1..4 {

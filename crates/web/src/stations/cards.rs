@@ -42,7 +42,7 @@ pub struct TestCard {
 /// The places that a test's answer may name.
 pub fn places_of(k: &Known, t: &Test) -> Vec<(String, String)> {
     let v = &k.case().vehicle;
-    let here = |p: &Place| t.locates.is_some() && t.at.iter().any(|kind| place_is(v, p, kind));
+    let here = |p: &Place| t.names_place && t.at.iter().any(|kind| place_is(v, p, kind));
     v.places().into_iter().filter(here).map(|p| (p.id, p.words)).collect()
 }
 
@@ -112,6 +112,7 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
             let outcomes = n
                 .outcomes
                 .iter()
+                .filter(|o| o.place.is_none())
                 .filter_map(|o| {
                     let rule = t.outcome(&o.outcome)?;
                     let name = || cause_words(kb, case, &o.rises, &o.rises_at, None);

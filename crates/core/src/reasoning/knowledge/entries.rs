@@ -1,162 +1,6 @@
-//! The entries of the data files: what is said of a fault, a test, an outcome, a way to buy.
+//! A test, its outcomes, and the ways to buy a part, as the data files say them.
 
-use crate::orders::What;
 use serde::Deserialize;
-use std::collections::BTreeMap;
-
-/// A line that a fault makes: which rung of the ladder, how many times.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct LineRule {
-    /// Which rung.
-    pub what: What,
-    /// How many times it.
-    pub times: f64,
-    /// Grows as the square of speed.
-    #[serde(default)]
-    pub grows: bool,
-    /// Pulses rather than a tone.
-    #[serde(default)]
-    pub pulse: bool,
-    /// How much its absence from a recording speaks against the fault: 0 it may be missing, 1 it never is.
-    #[serde(default)]
-    pub needed: f64,
-}
-
-/// What a test's outcome says of a fault: a mark, or a probability.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(untagged)]
-pub enum Mark {
-    /// ++, +, -, --.
-    Sign(String),
-    /// As a probability.
-    Probability(f64),
-}
-
-/// A fault.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Fault {
-    /// Public id.
-    pub id: String,
-    /// What a mechanic calls it.
-    pub name: String,
-    /// Kinds of places where it can be.
-    pub at: Vec<String>,
-    /// common, usual, rare.
-    pub rarity: String,
-    /// Kinds of symptom that fit.
-    pub kinds: Vec<String>,
-    /// Speeds (km/h) between which it is at its worst.
-    #[serde(default)]
-    pub speeds: Option<[f64; 2]>,
-    /// Orders it makes.
-    #[serde(default)]
-    pub lines: Vec<LineRule>,
-    /// Tags that raise it.
-    #[serde(default)]
-    pub history: Vec<String>,
-    /// What tests say of it.
-    #[serde(default)]
-    pub tests: BTreeMap<String, Marks>,
-    /// What holds at some kinds of its places only.
-    #[serde(default)]
-    pub only: Vec<Only>,
-    /// Where it is felt.
-    #[serde(default)]
-    pub felt: Felt,
-    /// What is done about it.
-    pub repair: String,
-    /// How long that usually takes.
-    pub minutes: f64,
-    /// What its parts cost as new originals, in the workshop's money.
-    pub price: f64,
-    /// The repair takes nothing off that other looks or repairs could share.
-    #[serde(default)]
-    pub in_place: bool,
-    /// What is bought: a kind of part.
-    pub part: String,
-    /// What must stand there.
-    #[serde(default)]
-    pub caution: Vec<String>,
-}
-
-/// What outcomes of a test say.
-pub type Marks = BTreeMap<String, Mark>;
-
-/// What holds of a fault at some kinds of its places only.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Only {
-    /// Which kinds.
-    pub at: Vec<String>,
-    /// Kinds of symptom that fit there, in place of the others.
-    #[serde(default)]
-    pub kinds: Vec<String>,
-    /// What tests say of it there, in place of what they say elsewhere.
-    #[serde(default)]
-    pub tests: BTreeMap<String, Marks>,
-}
-
-/// Where a fault is felt, by the end of the vehicle at which it is; nothing where it may be felt anywhere.
-#[derive(Clone, Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Felt {
-    /// In front.
-    #[serde(default)]
-    pub front: Vec<String>,
-    /// At the rear.
-    #[serde(default)]
-    pub rear: Vec<String>,
-}
-
-impl OfAll {
-    /// Whether it says something of a fault.
-    pub fn is_of(&self, f: &Fault) -> bool {
-        self.of_work.is_empty() || f.history.iter().any(|h| self.of_work.contains(h))
-    }
-}
-
-impl Fault {
-    fn there(&self, kind: &str) -> impl Iterator<Item = &Only> {
-        self.only.iter().filter(move |o| o.at.iter().any(|k| k == kind))
-    }
-
-    /// Kinds of symptom that fit it at a kind of place.
-    pub fn kinds_at(&self, kind: &str) -> &[String] {
-        self.there(kind).map(|o| &o.kinds).find(|k| !k.is_empty()).unwrap_or(&self.kinds)
-    }
-
-    /// What a test says of it at a kind of place.
-    pub fn marks(&self, test: &str, kind: &str) -> Option<&Marks> {
-        self.there(kind).find_map(|o| o.tests.get(test)).or(self.tests.get(test))
-    }
-
-    /// All that tests say of it, with the kinds of places where that holds; none where it holds everywhere.
-    pub fn all_marks(&self) -> impl Iterator<Item = (&[String], &String, &Marks)> {
-        let there = self.only.iter().flat_map(|o| o.tests.iter().map(|(t, m)| (o.at.as_slice(), t, m)));
-        self.tests.iter().map(|(t, m)| (&[][..], t, m)).chain(there)
-    }
-}
-
-/// What a test says of every fault at some kinds of places that says nothing of the test itself.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct OfAll {
-    /// Which kinds of places.
-    pub at: Vec<String>,
-    /// Anywhere, and not only where the test bears.
-    #[serde(default)]
-    pub anywhere: bool,
-    /// Only of what such work can cause: faults that one of these tags raises. None: of every fault.
-    #[serde(default)]
-    pub of_work: Vec<String>,
-    /// What its outcomes say.
-    pub marks: Marks,
-    /// The kinds as bits.
-    #[serde(skip)]
-    pub bits: u64,
-}
 
 /// A way to buy a part.
 #[derive(Clone, Debug, Deserialize)]
@@ -198,6 +42,9 @@ pub struct OutcomeRule {
     pub words: String,
     /// How often it comes out for no reason of a cause.
     pub base: f64,
+    /// Kinds of places that can have it; none: all at which the test is made.
+    #[serde(default)]
+    pub at: Vec<String>,
 }
 
 /// On which causes a test bears.
@@ -235,9 +82,24 @@ pub struct Test {
     /// On which causes it bears.
     #[serde(default)]
     pub bears: Bears,
-    /// How often the place that it names is the right one.
+    /// It asks how this symptom behaves: its answer belongs to this symptom, not to all.
     #[serde(default)]
-    pub locates: Option<f64>,
+    pub of_symptom: bool,
+    /// Its outcome names the place: one walk over all of them.
+    #[serde(default)]
+    pub names_place: bool,
+    /// Two of its outcomes can be true at once.
+    #[serde(default)]
+    pub several: bool,
+    /// Kinds of symptom of which it can be asked; none: of all.
+    #[serde(default)]
+    pub asked_of: Vec<String>,
+    /// What the vehicle must have.
+    #[serde(default)]
+    pub needs: Vec<Need>,
+    /// The test that says the same fact: of both only the later one counts.
+    #[serde(default)]
+    pub same_as: Option<String>,
     /// How long it takes.
     pub minutes: f64,
     /// Needs the lift.
@@ -252,9 +114,6 @@ pub struct Test {
     /// Parts must come off first.
     #[serde(default)]
     pub off: bool,
-    /// Tests that lean on the same fact.
-    #[serde(default)]
-    pub group: Option<String>,
     /// What can come out.
     pub outcomes: Vec<OutcomeRule>,
     /// Cautions that stand at it.
@@ -263,9 +122,6 @@ pub struct Test {
     /// What the hands do: the picture that is shown.
     #[serde(default)]
     pub hands: Option<Hands>,
-    /// What it says of every fault at some kinds of places.
-    #[serde(default)]
-    pub says: Vec<OfAll>,
     /// How warm the vehicle should be: what tells most while it is warm comes before it cools, and what lies beside hot
     /// parts, or is measured cold, waits until it has.
     #[serde(default)]
@@ -273,6 +129,18 @@ pub struct Test {
     /// Kinds of places that lie open once it is made: what can be looked at there costs next to nothing then.
     #[serde(default)]
     pub opens: Vec<String>,
+}
+
+/// What a vehicle must have so that a test can be made on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Need {
+    /// Gears to choose.
+    Gears,
+    /// A clutch pedal.
+    ClutchPedal,
+    /// An engine to rev standing.
+    Engine,
 }
 
 /// How warm a vehicle is.
@@ -321,6 +189,12 @@ impl Test {
     /// One of its outcomes.
     pub fn outcome(&self, id: &str) -> Option<&OutcomeRule> {
         self.outcomes.iter().find(|o| o.id == id)
+    }
+
+    /// Its outcome that says that nothing is there: the one with the highest base rate.
+    pub fn innocent(&self) -> &OutcomeRule {
+        // A test has outcomes: the check of the data files sees to it.
+        self.outcomes.iter().max_by(|a, b| a.base.total_cmp(&b.base)).unwrap_or(&self.outcomes[0])
     }
 
     /// How the vehicle stands for it, in words.

@@ -1,18 +1,25 @@
 //! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
 
 mod entries;
-mod house;
-mod told;
+mod explain;
+mod fault;
+mod kinds;
+mod marks;
+mod overrides;
 mod vocabulary;
 mod weights;
+mod zones;
 
-pub use entries::{Bears, Fault, Felt, Hands, Heat, LineRule, Mark, Marks, OfAll, Only, OutcomeRule, PartKind, PartOption, Test};
-pub use house::{House, HouseFault, LIMITS, shipped_limit};
-pub use told::Says;
-pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, kind_bits, kind_of_place_words};
-pub use weights::{
-    GateWeights, MeasuredWeights, PickWeights, PriorWeights, RecordingWeights, RepairWeights, TimeWeights, Weights,
+pub use entries::{Bears, Hands, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
+pub use explain::Says;
+pub use fault::{
+    Behaviour, DangerRule, Exception, Fault, LineRule, Load, Mark, Marks, Only, Shows, SpeedShape, Turning, TurnsWith,
 };
+pub use marks::{distribution, fill, mark_probability, outcomes_at};
+pub use overrides::{House, HouseFault, LIMITS, shipped_limit};
+pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words};
+pub use weights::*;
+pub use zones::Zone;
 
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -35,14 +42,43 @@ pub struct Knowledge {
     pub weights: Weights,
     cautions: BTreeMap<String, Caution>,
     parts: BTreeMap<String, PartKind>,
+    zones: BTreeMap<String, Zone>,
+    kinds: kinds::KindTable,
 }
+
+/// The data files.
+#[derive(Clone, Copy, Debug)]
+pub struct Files<'a> {
+    /// The faults.
+    pub faults: &'a str,
+    /// The tests.
+    pub tests: &'a str,
+    /// The cautions.
+    pub cautions: &'a str,
+    /// The weights.
+    pub weights: &'a str,
+    /// Ways to buy parts.
+    pub options: &'a str,
+    /// Where things are heard and felt.
+    pub zones: &'a str,
+}
+
+/// The files that ship with the program.
+pub const SHIPPED: Files = Files {
+    faults: include_str!("../../../knowledge/faults.toml"),
+    tests: include_str!("../../../knowledge/tests.toml"),
+    cautions: include_str!("../../../knowledge/cautions.toml"),
+    weights: include_str!("../../../knowledge/weights.toml"),
+    options: include_str!("../../../knowledge/options.toml"),
+    zones: include_str!("../../../knowledge/zones.toml"),
+};
 
 /// The test in which the driver picks the sound that is like it; its outcome is the fault's id.
 pub const SOUND_PICK: &str = "sound-pick";
 
 impl Knowledge {
-    /// Reads the data files and checks that they fit together.
-    pub fn read(faults: &str, tests: &str, cautions: &str, weights: &str, parts: &str) -> Result<Self, String> {
+    /// Reads the data files and checks that they fit together. An error names the entry.
+    pub fn read(files: Files) -> Result<Self, String> {
         #[derive(Deserialize)]
         #[serde(deny_unknown_fields)]
         struct Faults {
@@ -53,17 +89,18 @@ impl Knowledge {
         struct Tests {
             test: Vec<Test>,
         }
-        let mut k = Self {
-            faults: toml::from_str::<Faults>(faults).map_err(|e| format!("faults: {e}"))?.fault,
-            tests: toml::from_str::<Tests>(tests).map_err(|e| format!("tests: {e}"))?.test,
-            cautions: toml::from_str(cautions).map_err(|e| format!("cautions: {e}"))?,
-            parts: toml::from_str(parts).map_err(|e| format!("options: {e}"))?,
-            weights: toml::from_str(weights).map_err(|e| format!("weights: {e}"))?,
+        let weights: Weights = toml::from_str(files.weights).map_err(|e| format!("weights: {e}"))?;
+        let faults = toml::from_str::<Faults>(files.faults).map_err(|e| format!("faults: {e}"))?.fault;
+        let k = Self {
+            kinds: kinds::KindTable::new(&faults, &weights.kinds),
+            faults,
+            tests: toml::from_str::<Tests>(files.tests).map_err(|e| format!("tests: {e}"))?.test,
+            cautions: toml::from_str(files.cautions).map_err(|e| format!("cautions: {e}"))?,
+            parts: toml::from_str(files.options).map_err(|e| format!("options: {e}"))?,
+            zones: toml::from_str(files.zones).map_err(|e| format!("zones: {e}"))?,
+            weights,
         };
         k.check()?;
-        for s in k.tests.iter_mut().flat_map(|t| &mut t.says) {
-            s.bits = kind_bits(|kind| s.at.iter().any(|a| a == kind));
-        }
         Ok(k)
     }
 
@@ -73,17 +110,20 @@ impl Knowledge {
             if (sum - 1.0).abs() > 1e-6 {
                 return Err(format!("test {}: base rates sum to {sum}", t.id));
             }
+            if let Some(o) = t.outcomes.iter().find(|o| o.base <= 0.0) {
+                return Err(format!("test {}: outcome {} has no base rate", t.id, o.id));
+            }
             if self.tests[..i].iter().any(|o| o.id == t.id) {
                 return Err(format!("test {} is there twice", t.id));
             }
             self.check_places(&t.id, &t.at)?;
             self.check_places(&t.id, &t.opens)?;
-            for s in &t.says {
-                self.check_places(&t.id, &s.at)?;
-                self.check_marks("what it says of all", t, &s.marks)?;
-                if let Some(h) = s.of_work.iter().find(|h| !HISTORY.contains(&h.as_str())) {
-                    return Err(format!("test {}: history “{h}” is not known", t.id));
-                }
+            t.outcomes.iter().try_for_each(|o| self.check_places(&t.id, &o.at))?;
+            if let Some(k) = t.asked_of.iter().find(|k| !KINDS.contains(&k.as_str())) {
+                return Err(format!("test {}: kind “{k}” is not known", t.id));
+            }
+            if t.same_as.as_ref().is_some_and(|s| self.test(s).is_none()) {
+                return Err(format!("test {}: what it is the same as is not known", t.id));
             }
             self.check_cautions(&t.id, &t.caution)?;
         }
@@ -91,55 +131,59 @@ impl Knowledge {
             if self.faults[..i].iter().any(|o| o.id == f.id) {
                 return Err(format!("fault {} is there twice", f.id));
             }
-            if !self.weights.rarity.contains_key(&f.rarity) {
-                return Err(format!("fault {}: rarity “{}” is not known", f.id, f.rarity));
-            }
-            self.check_places(&f.id, &f.at)?;
-            self.check_cautions(&f.id, &f.caution)?;
-            if f.minutes <= 0.0 || f.price < 0.0 {
-                return Err(format!("fault {}: minutes must be above 0 and the price not below", f.id));
-            }
-            if self.parts.get(&f.part).is_none_or(|p| p.option.is_empty()) {
-                return Err(format!("fault {}: kind of part “{}” is not known", f.id, f.part));
-            }
-            for k in f.kinds.iter().chain(f.only.iter().flat_map(|o| &o.kinds)) {
-                if !KINDS.contains(&k.as_str()) {
-                    return Err(format!("fault {}: kind “{k}” is not known", f.id));
-                }
-            }
-            if let Some(w) = f.felt.front.iter().chain(&f.felt.rear).find(|w| !FELT.contains(&w.as_str())) {
-                return Err(format!("fault {}: nobody feels it at “{w}”", f.id));
-            }
-            for h in &f.history {
-                if !HISTORY.contains(&h.as_str()) {
-                    return Err(format!("fault {}: history “{h}” is not known", f.id));
-                }
-            }
-            if f.lines.iter().any(|l| !(0.0..=1.0).contains(&l.needed) || l.times <= 0.0) {
-                return Err(format!("fault {}: a line's times must be above 0 and needed from 0 to 1", f.id));
-            }
-            for o in &f.only {
-                if let Some(a) = o.at.iter().find(|a| !f.at.contains(a)) {
-                    return Err(format!("fault {}: it is never at “{a}”", f.id));
-                }
-            }
-            for (_, test, marks) in f.all_marks() {
-                let t = self.test(test).ok_or_else(|| format!("fault {}: test “{test}” is not known", f.id))?;
-                self.check_marks(&format!("fault {}", f.id), t, marks)?;
-            }
+            self.check_fault(f).map_err(|e| format!("fault {}: {e}", f.id))?;
         }
         Ok(())
     }
 
-    fn check_marks(&self, of: &str, t: &Test, marks: &Marks) -> Result<(), String> {
-        let mut sum = 0.0;
-        for (outcome, mark) in marks {
-            if !outcome.starts_with('@') && t.outcome(outcome).is_none() {
-                return Err(format!("{of}: {} has no outcome “{outcome}”", t.id));
-            }
-            sum += self.probability(mark).ok_or_else(|| format!("{of}: {} {outcome}: bad mark", t.id))?;
+    fn check_fault(&self, f: &Fault) -> Result<(), String> {
+        if !(f.rate > 0.0 && f.places > 0.0) {
+            return Err("rate and places must be above 0".into());
         }
-        if sum > 1.0 + 1e-9 { Err(format!("{of}: {}: outcomes sum to {sum}", t.id)) } else { Ok(()) }
+        self.check_places(&f.id, &f.at)?;
+        self.check_cautions(&f.id, &f.caution)?;
+        if f.minutes <= 0.0 || f.price < 0.0 {
+            return Err("minutes must be above 0 and the price not below".into());
+        }
+        if self.parts.get(&f.part).is_none_or(|p| p.option.is_empty()) {
+            return Err(format!("kind of part “{}” is not known", f.part));
+        }
+        if f.zone.as_ref().is_some_and(|z| !self.zones.contains_key(z)) {
+            return Err("its zone is not known".into());
+        }
+        for kinds in std::iter::once(&f.kinds).chain(f.only.iter().map(|o| &o.kinds).filter(|k| !k.is_empty())) {
+            if let Some(k) = kinds.keys().find(|k| !KINDS.contains(&k.as_str())) {
+                return Err(format!("kind “{k}” is not known"));
+            }
+            let sum: f64 = kinds.values().sum();
+            if (sum - 1.0).abs() > 0.02 {
+                return Err(format!("its kinds sum to {sum}"));
+            }
+        }
+        if f.behaviour.shows.is_empty() || !(0.0..=1.0).contains(&f.behaviour.unloaded) {
+            return Err("its behaviour shows nothing, or is heard unloaded with no probability".into());
+        }
+        if let Some(h) = f.history.keys().find(|h| !HISTORY.contains(&h.as_str())) {
+            return Err(format!("history “{h}” is not known"));
+        }
+        if f.lines.iter().any(|l| !(0.0..=1.0).contains(&l.needed) || l.times <= 0.0) {
+            return Err("a line's times must be above 0 and needed from 0 to 1".into());
+        }
+        let of_its_places = |a: &String| f.at.contains(a) || matches!(a.as_str(), "front" | "rear");
+        if let Some(a) = f.only.iter().flat_map(|o| &o.at).chain(f.rate_factor.keys()).find(|a| !of_its_places(a)) {
+            return Err(format!("it is never at “{a}”"));
+        }
+        for e in &f.exception {
+            let t = self.test(&e.test).ok_or_else(|| format!("test “{}” is not known", e.test))?;
+            if t.outcome(&e.outcome).is_none() || !(0.0..=1.0).contains(&e.p) || e.why.trim().is_empty() {
+                return Err(format!("{}: an exception needs an outcome, a probability and a reason", e.test));
+            }
+        }
+        for (test, marks) in &f.tests {
+            let t = self.test(test).ok_or_else(|| format!("test “{test}” is not known"))?;
+            marks::check(t, marks, &self.weights.marks)?;
+        }
+        Ok(())
     }
 
     fn check_places(&self, of: &str, at: &[String]) -> Result<(), String> {
@@ -156,12 +200,14 @@ impl Knowledge {
         }
     }
 
-    /// A mark as a probability.
-    pub fn probability(&self, mark: &Mark) -> Option<f64> {
-        match mark {
-            Mark::Sign(s) => self.weights.marks.get(s).copied(),
-            Mark::Probability(p) => (0.0..=1.0).contains(p).then_some(*p),
-        }
+    /// P(the driver says this kind | fault at a kind of place). The kinds sum to 1; nothing for what it cannot cause.
+    pub fn kind_probability(&self, fault: &str, place_kind: &str, kind: &str) -> f64 {
+        self.kinds.probability(fault, place_kind, kind)
+    }
+
+    /// A zone by its key.
+    pub fn zone(&self, key: &str) -> Option<&Zone> {
+        self.zones.get(key)
     }
 
     /// A test by id.
@@ -186,13 +232,7 @@ impl Knowledge {
 }
 
 static BUILTIN: LazyLock<Knowledge> = LazyLock::new(|| {
-    let read = Knowledge::read(
-        include_str!("../../../knowledge/faults.toml"),
-        include_str!("../../../knowledge/tests.toml"),
-        include_str!("../../../knowledge/cautions.toml"),
-        include_str!("../../../knowledge/weights.toml"),
-        include_str!("../../../knowledge/options.toml"),
-    );
+    let read = Knowledge::read(SHIPPED);
     match read {
         Ok(k) => k,
         // The files are compiled in and a test reads them: this cannot be met by a user.
@@ -225,49 +265,36 @@ mod tests {
     #[test]
     fn what_ships_fits_together() {
         let k = builtin();
-        assert!(k.faults.len() >= 55, "{}", k.faults.len());
-        assert!(k.tests.len() >= 45, "{}", k.tests.len());
+        assert!(k.faults.len() >= 79, "{}", k.faults.len());
+        assert!(k.tests.len() >= 63, "{}", k.tests.len());
     }
 
     #[test]
     fn the_entry_that_the_guide_shows_is_one_entry_and_enough() {
         let guide = include_str!("../../../../../CONTRIBUTING.md");
         let entry = guide.split("```toml").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
-        let faults = format!("{}\n{entry}", include_str!("../../../knowledge/faults.toml"));
-        let k = Knowledge::read(
-            &faults,
-            include_str!("../../../knowledge/tests.toml"),
-            include_str!("../../../knowledge/cautions.toml"),
-            include_str!("../../../knowledge/weights.toml"),
-            include_str!("../../../knowledge/options.toml"),
-        )
-        .unwrap();
+        let faults = format!("{}\n{entry}", SHIPPED.faults);
+        let k = Knowledge::read(Files { faults: &faults, ..SHIPPED }).unwrap();
         let v = crate::vehicle::sample::rear_drive(2);
         assert!(crate::reasoning::hypotheses(&v, &k).iter().any(|h| h.fault == "damper-cracked" && h.at == "prop.rear.s2"));
     }
 
     #[test]
     fn files_that_do_not_fit_are_refused_with_the_entry() {
-        let read = |faults: &str| {
-            Knowledge::read(
-                faults,
-                include_str!("../../../knowledge/tests.toml"),
-                include_str!("../../../knowledge/cautions.toml"),
-                include_str!("../../../knowledge/weights.toml"),
-                include_str!("../../../knowledge/options.toml"),
-            )
-            .unwrap_err()
-        };
+        let read = |faults: &str| Knowledge::read(Files { faults, ..SHIPPED }).unwrap_err();
         let entry = |rest: &str| {
             format!(
-                "[[fault]]\nid='x'\nname='x'\nat=['hub']\nrarity='usual'\nkinds=['growl']\nrepair=''\nminutes=1\nprice=1\npart='seal'\n{rest}"
+                "[[fault]]\nid='x'\nname='x'\nat=['hub']\nrate=3\nplaces=4\nkinds={{growl=1.0}}\nbehaviour={{turns='wheel',shows=['line'],unloaded=0.5}}\nrepair=''\nminutes=1\nprice=1\npart='seal'\n{rest}"
             )
         };
-        assert!(read(&entry("[fault.tests]\nturn={sideways='+'}")).contains("no outcome"));
+        assert!(read(&entry("[fault.tests]\nspin-by-hand={sideways='+'}")).contains("no outcome"));
         assert!(read(&entry("[fault.tests]\nkick={a='+'}")).contains("kick"));
-        assert!(read(&entry("[fault.tests]\nturn={left='++',right='++'}")).contains("sum"));
+        assert!(read(&entry("[fault.tests]\nspin-by-hand={rough='++',drags='++'}")).contains("sum"));
+        assert!(read(&entry("[fault.tests]\nspin-by-hand={smooth='++'}").replace("spin-by-hand", "axle-nut-check").replace("smooth", "tight")).contains("speak"));
+        assert!(read(&entry("[fault.tests]\nspin-by-hand={rough='+',drags='+'}")).contains("one plus"));
         assert!(read(&entry("colour='red'")).contains("colour"));
         assert!(read(&entry("").replace("growl", "hum")).contains("hum"));
         assert!(read(&entry("").replace("'hub'", "'moon'")).contains("moon"));
+        assert!(read(&entry("[[fault.exception]]\ntest='turn'\noutcome='left'\np=0.5\nwhy=''")).contains("reason"));
     }
 }

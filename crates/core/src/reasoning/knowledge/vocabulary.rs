@@ -37,6 +37,7 @@ pub const HISTORY: &[&str] = &[
     "fluid-changed",
     "mount-changed",
     "earlier-work",
+    "salted-roads",
 ];
 
 /// Where a symptom is felt.
@@ -45,18 +46,27 @@ pub const FELT: &[&str] = &["steering-wheel", "seat", "floor", "shifter", "pedal
 /// Where it is heard from.
 pub const HEARD_FROM: &[&str] = &["fl", "fr", "rl", "rr", "front", "rear", "centre", "unknown"];
 
-/// Kinds of places that faults and tests may name.
+/// Zones in which a sound is heard, without `unknown`, which says nothing.
+pub const ZONES: &[&str] = &["fl", "fr", "rl", "rr", "front", "rear", "centre"];
+
+/// Kinds of places that faults and tests may name (see `place_kinds`).
 pub const PLACE_KINDS: &[&str] = &[
     "engine",
     "engine-combustion",
+    "exhaust",
     "clutch",
     "gearbox",
     "gearbox-manual",
     "gearbox-automatic",
+    "gearbox-with-converter",
+    "gearbox-layshaft",
     "gearbox-separate",
     "gearbox-transaxle",
+    "gearbox-transaxle-cvt",
+    "gearbox-transaxle-halves",
     "gear",
     "transfer",
+    "windup",
     "coupler",
     "prop",
     "prop-with-cross",
@@ -64,18 +74,33 @@ pub const PLACE_KINDS: &[&str] = &[
     "joint",
     "cross-joint",
     "flex-joint",
+    "cv-joint",
+    "booted-joint",
     "support",
     "slip",
     "slip-at-gearbox",
     "diff",
-    "diff-with-clutches",
+    "diff-hypoid",
+    "diff-separate",
+    "diff-limited-slip",
+    "diff-maybe-limited-slip",
     "diff-on-demand",
     "half",
+    "boot-half",
     "half-inner",
     "half-outer",
+    "half-outer-steered",
+    "half-outer-unsteered",
+    "boot-inner",
+    "boot-outer",
+    "half-bearing",
     "hub",
     "axle-hub",
+    "hub-nut",
+    "hub-free",
+    "hub-lock",
     "wheel",
+    "brake",
     "strut",
     "mount",
     "mount-engine",
@@ -83,26 +108,31 @@ pub const PLACE_KINDS: &[&str] = &[
     "mount-diff",
 ];
 
-/// Kinds of places as bits, in the order of [`PLACE_KINDS`].
-pub fn kind_bits(is: impl Fn(&str) -> bool) -> u64 {
-    PLACE_KINDS.iter().enumerate().filter(|(_, kind)| is(kind)).fold(0, |bits, (i, _)| bits | 1 << i)
-}
-
 /// A kind of place in a mechanic's words.
 pub fn kind_of_place_words(kind: &str) -> String {
     match kind {
         "prop" | "prop-with-cross" => "propeller shaft".into(),
         "section" => "shaft section".into(),
-        "joint" => "shaft joint".into(),
+        "joint" | "cv-joint" | "booted-joint" => "shaft joint".into(),
         "support" => "support bearing".into(),
-        "diff" | "diff-with-clutches" | "diff-on-demand" => "final drive".into(),
-        "half" => "half shaft".into(),
-        "half-inner" => "inner joint".into(),
-        "half-outer" => "outer joint".into(),
+        "slip-at-gearbox" => "slip in the gearbox".into(),
+        "diff" | "diff-hypoid" | "diff-separate" | "diff-on-demand" => "final drive".into(),
+        "diff-limited-slip" | "diff-maybe-limited-slip" => "limited slip".into(),
+        "half" | "boot-half" => "half shaft".into(),
+        "half-inner" | "boot-inner" => "inner joint".into(),
+        "half-outer" | "half-outer-steered" | "half-outer-unsteered" | "boot-outer" => "outer joint".into(),
+        "half-bearing" => "intermediate bearing".into(),
         "coupler" => "coupling unit".into(),
         "transfer" => "transfer case".into(),
+        "windup" => "four-wheel drive".into(),
         "axle-hub" => "end of a solid axle".into(),
+        "hub-nut" => "driven hub".into(),
+        "hub-free" => "undriven hub".into(),
+        "hub-lock" => "free-running hub".into(),
         "gear" => "single gear".into(),
+        "engine-combustion" => "engine".into(),
+        k if k.starts_with("gearbox-transaxle") => "transaxle".into(),
+        k if k.starts_with("gearbox") => "gearbox".into(),
         other => other.replace('-', " "),
     }
 }

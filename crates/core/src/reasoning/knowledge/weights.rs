@@ -1,43 +1,162 @@
 //! The numbers behind the weighing.
 
+use super::fault::SpeedShape;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
-/// Prior weights and evidence of the symptom itself.
+/// What a mark means as a probability.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MarkWeights {
+    /// ++
+    pub nearly_always: f64,
+    /// +
+    pub usually: f64,
+    /// ! at least.
+    pub telling: f64,
+    /// ! at least so many times the base rate.
+    pub telling_times: f64,
+    /// - as a share of the base rate.
+    pub seldom: f64,
+    /// -- as a share of the base rate.
+    pub practically_never: f64,
+    /// All outcomes of a test together that nature forbids.
+    pub forbidden: f64,
+}
+
+/// Priors.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PriorWeights {
     /// Share of the unknown cause.
     pub unknown: f64,
-    /// Factor of a history tag that a fault names.
-    pub history: f64,
-    /// A kind of symptom that fits.
-    pub kind_fits: f64,
-    /// One that does not.
-    pub kind_else: f64,
-    /// One of quite another family.
-    pub kind_far: f64,
-    /// Families of kinds.
-    pub families: Vec<Vec<String>>,
-    /// A symptom that peaks outside the speeds of a fault.
-    pub speed_else: f64,
-    /// Felt where the fault is felt.
-    pub felt_there: f64,
-    /// The same for a fault that may be felt anywhere.
-    pub felt_anywhere: f64,
-    /// Heard from the same corner.
-    pub same_corner: f64,
-    /// Heard from a place that says little.
-    pub neutral_place: f64,
-    /// Heard from the opposite.
-    pub opposite: f64,
-    /// Exponent of every observation: marks are not exact, and tests of one case lean on one another.
-    pub each: f64,
-    /// Exponent of a second test of a group.
-    pub group: f64,
+    /// A pair, times the prior of its less likely member.
+    pub pair: f64,
+    /// What work makes, where that work was denied.
+    pub work_denied: f64,
+    /// A hint that was told.
+    pub hint_told: f64,
+    /// A hint by one who has seen it.
+    pub hint_seen: f64,
+    /// A section over its share of the bending speed.
+    pub near_critical: f64,
+    /// One far below it.
+    pub far_from_critical: f64,
+    /// Far below: this share of the bending speed.
+    pub far_ratio: f64,
+    /// The speed a vehicle reaches where nobody says, km/h.
+    pub usual_max_kmh: f64,
 }
 
-/// What repairs say.
+/// Tags of history.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HistoryWeights {
+    /// Those that say of work.
+    pub work: Vec<String>,
+    /// The look after which a tag counts no more.
+    pub looks: BTreeMap<String, String>,
+}
+
+/// What the driver calls a fault.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KindWeights {
+    /// Share of the kinds that fit.
+    pub own: f64,
+    /// Share of their neighbours.
+    pub neighbour: f64,
+    /// Share of all others.
+    pub rest: f64,
+    /// Kinds of which a fault that cannot cause them has nothing.
+    pub only_own: Vec<String>,
+    /// Kinds that are taken for one another, each beside the next.
+    pub chains: Vec<Vec<String>>,
+}
+
+/// Exponents of likelihoods.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ExponentWeights {
+    /// Every observation.
+    pub observation: f64,
+    /// What the driver says.
+    pub driver: f64,
+    /// Where a vibration or a shudder is heard.
+    pub heard_vibration: f64,
+    /// Where it is not felt.
+    pub not_felt: f64,
+    /// At which speed.
+    pub speed: f64,
+    /// One silence of what comes and goes.
+    pub intermittent: f64,
+}
+
+/// P(slow, middle, fast) by the speeds at which a fault shows.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SpeedWeights {
+    /// Slow ends here, km/h.
+    #[serde(rename = "slow_to")]
+    pub slow_to: f64,
+    /// Fast begins here, km/h.
+    #[serde(rename = "fast_from")]
+    pub fast_from: f64,
+    any: [f64; 3],
+    low: [f64; 3],
+    high: [f64; 3],
+    pulling_away: [f64; 3],
+    converter: [f64; 3],
+}
+
+impl SpeedWeights {
+    /// P(slow, middle, fast).
+    pub fn of(&self, s: SpeedShape) -> [f64; 3] {
+        match s {
+            SpeedShape::Any => self.any,
+            SpeedShape::Low => self.low,
+            SpeedShape::High => self.high,
+            SpeedShape::PullingAway => self.pulling_away,
+            SpeedShape::Converter => self.converter,
+        }
+    }
+    /// 0 slow, 1 middle, 2 fast.
+    pub fn class(&self, kmh: f64) -> usize {
+        usize::from(kmh >= self.slow_to) + usize::from(kmh > self.fast_from)
+    }
+}
+
+/// The place that a test names, relative to the cause.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LocatedWeights {
+    /// Its own station.
+    pub own: f64,
+    /// A neighbouring unit.
+    pub neighbour: f64,
+    /// Another one.
+    pub elsewhere: f64,
+}
+
+/// Where things are heard.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ZoneWeights {
+    /// No zone is below this.
+    pub floor: f64,
+}
+
+/// When a statement on driving is proposed.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DangerWeights {
+    /// From this probability of its suspects on.
+    pub suspects: f64,
+    /// The same where a wheel or a shaft can come off.
+    pub can_come_off: f64,
+}
+
+/// What repairs and attempts say.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RepairWeights {
@@ -47,10 +166,16 @@ pub struct RepairWeights {
     pub not_cured_weak_part: f64,
     /// Not cured, with other changes before the same drive.
     pub not_cured_with_others: f64,
+    /// Not cured: another fault of a part that the repair renewed.
+    pub not_cured_same_part: f64,
     /// Improved.
     pub improved: f64,
     /// Cured: what it leaves of the others.
     pub cured_others: f64,
+    /// An attempt that changed nothing, to the power of its trust.
+    pub attempt_nothing: f64,
+    /// Exponents by trust.
+    pub trust: BTreeMap<String, f64>,
 }
 
 /// What measurements say.
@@ -121,13 +246,23 @@ pub struct GateWeights {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Weights {
-    /// Marks as probabilities.
-    pub marks: BTreeMap<String, f64>,
-    /// Rarity as prior weight.
-    pub rarity: BTreeMap<String, f64>,
+    /// Marks.
+    pub marks: MarkWeights,
     /// Priors.
     pub prior: PriorWeights,
-    /// Repairs.
+    /// Tags of history.
+    pub history: HistoryWeights,
+    /// What the driver calls it.
+    pub kinds: KindWeights,
+    /// Exponents.
+    pub exponent: ExponentWeights,
+    /// Speeds.
+    pub speed: SpeedWeights,
+    /// The place that a test names.
+    pub located: LocatedWeights,
+    /// Where it is heard.
+    pub zones: ZoneWeights,
+    /// Repairs and attempts.
     pub repair: RepairWeights,
     /// Recordings.
     pub recording: RecordingWeights,
@@ -139,4 +274,6 @@ pub struct Weights {
     pub time: TimeWeights,
     /// When parts may be ordered.
     pub gate: GateWeights,
+    /// When a statement on driving is proposed.
+    pub danger: DangerWeights,
 }

@@ -11,8 +11,11 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct HouseFault {
-    /// common, usual or rare.
+    /// How often it is here, in the relative numbers of the data file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<f64>,
+    /// How often as it was said before there were numbers: common, usual or rare. Read, and no longer written.
+    #[serde(default, skip_serializing)]
     pub rarity: Option<String>,
     /// How long its repair takes here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -133,13 +136,13 @@ impl House {
             t.minutes = within(*minutes, (0.5, 600.0), "minutes")?;
         }
         for (id, change) in &self.faults {
-            if let Some(r) = change.rarity.as_ref().filter(|r| !k.weights.rarity.contains_key(*r)) {
-                return Err(Problem::new("unknown-rarity", format!("“{r}” is none of common, usual, rare")).field("rarity"));
-            }
             let f = k.faults.iter_mut().find(|f| f.id == *id);
             let f = f.ok_or_else(|| Problem::new("unknown-fault", format!("no fault “{id}”")).field("fault"))?;
-            if let Some(r) = &change.rarity {
-                f.rarity = r.clone();
+            match (change.rate, change.rarity.as_deref()) {
+                (Some(r), _) => f.rate = within(r, (0.01, 10_000.0), "rate")?,
+                (None, Some("common")) => f.rate *= 3.0,
+                (None, Some("rare")) => f.rate /= 3.0,
+                (None, _) => {}
             }
             if let Some(m) = change.minutes {
                 f.minutes = within(m, (1.0, 6000.0), "minutes")?;
@@ -167,11 +170,11 @@ mod tests {
     fn a_workshop_changes_what_it_names_and_nothing_else() {
         let mut h = House { rate: Some(80.0), certainty: Some(0.9), ..House::default() };
         h.tests.insert("wheel-rock".into(), 7.0);
-        h.faults.insert("joint-worn".into(), HouseFault { rarity: Some("rare".into()), price: Some(70.0), minutes: None });
+        h.faults.insert("joint-worn".into(), HouseFault { rate: Some(33.0), price: Some(70.0), ..HouseFault::default() });
         let k = h.over(builtin()).unwrap();
         assert_eq!((k.test("wheel-rock").unwrap().minutes, k.weights.time.rate, k.weights.gate.certainty), (7.0, 80.0, 0.9));
         let (now, was) = (k.fault("joint-worn").unwrap(), builtin().fault("joint-worn").unwrap());
-        assert_eq!((now.rarity.as_str(), now.price, now.minutes), ("rare", 70.0, was.minutes));
+        assert_eq!((now.rate, now.price, now.minutes), (33.0, 70.0, was.minutes));
         assert_eq!(k.fault("prop-bent").unwrap().price, builtin().fault("prop-bent").unwrap().price);
         let back: House = serde_json::from_value(serde_json::to_value(&h).unwrap()).unwrap();
         assert_eq!(back, h);
@@ -183,7 +186,14 @@ mod tests {
         assert_eq!(field(House { tests: [("kick".into(), 3.0)].into(), ..House::default() }), "test");
         assert_eq!(field(House { tests: [("wheel-rock".into(), -3.0)].into(), ..House::default() }), "minutes");
         assert_eq!(field(House { certainty: Some(0.2), ..House::default() }), "certainty");
-        let f = HouseFault { rarity: Some("often".into()), ..HouseFault::default() };
-        assert_eq!(field(House { faults: [("joint-worn".into(), f)].into(), ..House::default() }), "rarity");
+        let f = HouseFault { rate: Some(0.0), ..HouseFault::default() };
+        assert_eq!(field(House { faults: [("joint-worn".into(), f)].into(), ..House::default() }), "rate");
+    }
+
+    #[test]
+    fn how_common_a_fault_is_as_it_was_said_before_is_still_read() {
+        let h: House = serde_json::from_value(serde_json::json!({"faults": {"joint-worn": {"rarity": "rare"}}})).unwrap();
+        let (now, was) = (h.over(builtin()).unwrap(), builtin().fault("joint-worn").unwrap().rate);
+        assert!((now.fault("joint-worn").unwrap().rate - was / 3.0).abs() < 1e-9);
     }
 }

@@ -1,0 +1,118 @@
+//! Which tests can be made on this vehicle as it stands now, and were not made yet.
+
+use super::driver_answers;
+use super::evidence::{bears_on, place_of};
+use super::knowledge::{Knowledge, Need, Test};
+use super::likelihood::{Likelihoods, Model, is_within};
+use crate::case::{Case, NOT_POSSIBLE};
+use crate::vehicle::{GearboxKind, Place, Vehicle};
+
+/// The test that is a recording: it is driven by the plan of runs.
+pub const RECORDED: &str = "speed-sweep";
+
+/// Whether a vehicle has what a test needs.
+pub fn has(v: &Vehicle, need: Need) -> bool {
+    match need {
+        Need::Gears => matches!(v.gearbox.kind, GearboxKind::Manual | GearboxKind::Automatic) && v.gearbox.gears.len() > 1,
+        Need::ClutchPedal => v.gearbox.kind == GearboxKind::Manual,
+        Need::Engine => !v.is_electric(),
+    }
+}
+
+/// Whether the slip was found hardly engaged: then no run, however slow.
+fn slip_hardly_engaged(case: &Case) -> bool {
+    case.observations.iter().any(|o| matches!(o.test.as_str(), "slip-position" | "slip-measure") && o.outcome == "short" && !o.is_after())
+}
+
+/// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
+fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &str) -> bool {
+    let v = &case.vehicle;
+    let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
+    let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
+    let asked = t.asked_of.is_empty() || t.asked_of.iter().any(|k| k == symptom);
+    // It is not driven while parts are off, must not be, or cannot be; what hardly holds is not turned under power either.
+    let driven = t.is_of_the_road() && (case.grounded || something_off || symptom == "no-drive");
+    let turned = (t.is_of_the_road() || t.wheels) && slip_hardly_engaged(case);
+    // What is seen on the bench lies there; a new lamp is no test of a cause.
+    let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
+    // What has come off is not felt on the vehicle.
+    let gone = !t.off && t.lift && at.is_some_and(off) && !lies_open(t);
+    asked && !driven && !turned && !on_the_bench && !gone && t.id != "lamps" && t.needs.iter().all(|n| has(v, *n))
+}
+
+/// Tests that are made on a part that is off as well.
+fn lies_open(t: &Test) -> bool {
+    !t.opens.is_empty() || matches!(t.id.as_str(), "joint-wiggle" | "flex-look" | "yoke-look" | "boot-look" | "runout-survey" | "support-bearing-look" | "earlier-work-look" | "half-shaft-runout")
+}
+
+fn is_done(case: &Case, k: &Knowledge, symptom: &str, t: &Test, at: Option<&Place>, gear: Option<&str>) -> bool {
+    let Some(s) = case.symptom(symptom) else { return false };
+    let fact = |id: &str| k.test(id).and_then(|t| t.same_as.clone()).unwrap_or_else(|| id.to_string());
+    let same_place = |o: &crate::case::Observation| match (place_of(&case.vehicle, o), at) {
+        (Some(Ok(p)), Some(at)) => t.names_place || is_within(&p.id, &at.id),
+        _ => true,
+    };
+    let same_gear = |o: &crate::case::Observation| gear.is_none_or(|g| o.named_gear().is_none_or(|x| x == g));
+    let observed = case.observations.iter().any(|o| {
+        let same = fact(&o.test) == fact(&t.id) && bears_on(k, o, symptom);
+        same && (o.outcome == NOT_POSSIBLE && o.at.is_none() || same_place(o) && same_gear(o))
+    });
+    let answered = driver_answers::observations(&case.vehicle, s).iter().any(|o| o.test == t.id);
+    let of = |s: Option<&str>| Case::concerns(s, symptom);
+    let place = |m: &crate::case::Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
+    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && place(m));
+    observed
+        || answered
+        || match t.id.as_str() {
+            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
+            "angle-survey" => measured("angles"),
+            "runout-survey" | "half-shaft-runout" => measured("runout"),
+            _ => false,
+        }
+}
+
+/// A test at a place where it can be made.
+#[derive(Clone)]
+pub(crate) struct Try<'a> {
+    pub test: &'a Test,
+    pub at: Option<Place>,
+    pub gear: Option<String>,
+}
+
+impl Try<'_> {
+    /// How likely each outcome is under each cause, tempered as it will be weighed; those of a cause sum to 1.
+    pub fn likelihoods(&self, model: &Model) -> Likelihoods {
+        let exponent = model.k.weights.exponent.observation;
+        model.likelihoods(self.test, self.at.as_ref(), self.gear.as_deref()).tempered(exponent)
+    }
+}
+
+/// The tests that can be made as the vehicle stands and were not.
+pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try<'a>> {
+    let k = model.k;
+    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let mut out = all_tries(model);
+    out.retain(|t| {
+        let at = t.at.as_ref();
+        can_be_made(case, t.test, at, kind) && !is_done(case, k, symptom, t.test, at, t.gear.as_deref())
+    });
+    out
+}
+
+fn all_tries<'a>(model: &Model<'a>) -> Vec<Try<'a>> {
+    let v = model.v;
+    let mut out = vec![];
+    for test in &model.k.tests {
+        let stations = model.stations(test);
+        if test.at.is_empty() || test.names_place && !stations.is_empty() {
+            out.push(Try { test, at: None, gear: None });
+        } else if test.at.iter().any(|a| a == "gear") {
+            for at in &stations {
+                out.extend(v.gearbox.gears.iter().map(|g| Try { test, at: Some(at.clone()), gear: Some(g.name.clone()) }));
+            }
+        } else {
+            out.extend(stations.into_iter().map(|p| Try { test, at: Some(p), gear: None }));
+        }
+    }
+    out
+}

@@ -1,0 +1,99 @@
+//! Danger is a property of a fault: when its suspects hold enough, a statement on driving is proposed. A person says it.
+
+use super::hypotheses::Hypothesis;
+use super::knowledge::{DangerRule, Knowledge};
+use super::likelihood::is_within;
+use super::{Place, Weighed};
+use crate::case::Case;
+use crate::release::Drive;
+use crate::shaft::{CriticalSpeedInput, critical_speed};
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// A statement on driving that is proposed.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Danger {
+    /// no, or limited.
+    pub drive: Drive,
+    /// How far at the most, km.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub km: Option<f64>,
+    /// How fast at the most, km/h.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub kmh: Option<f64>,
+    /// Why, in words.
+    pub why: String,
+    /// Probability that one of its suspects is there.
+    pub p: f64,
+    /// The suspects, the likeliest first.
+    pub faults: Vec<Place>,
+}
+
+/// Whether one of these tests came out so at a place.
+fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) -> bool {
+    let Some(p) = &h.place else { return false };
+    let there = |at: &str| {
+        let corner = case.vehicle.place(at).and_then(|a| a.corner);
+        let of_shaft = p.is_of_shaft() && case.vehicle.place(at).is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == crate::vehicle::PlaceKind::Prop);
+        is_within(at, &p.id) || corner.is_some() && corner == p.corner || of_shaft
+    };
+    case.observations.iter().any(|o| {
+        !o.is_after()
+            && tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
+            && o.at.as_deref().is_none_or(there)
+    })
+}
+
+/// What a suspect asks for now; none where its sign was not seen.
+fn of(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
+    match () {
+        () if !rule.never.is_empty() && came_out(case, &rule.never, h) => Some(Drive::No),
+        () if rule.when.is_empty() || came_out(case, &rule.when, h) => Some(rule.drive),
+        () => None,
+    }
+}
+
+/// The road speed at which a section reaches its share of the bending speed, km/h.
+fn critical_kmh(case: &Case, h: &Hypothesis) -> Option<f64> {
+    let (v, p) = (&case.vehicle, h.place.as_ref()?);
+    let prop = p.end.and_then(|e| v.prop(e))?;
+    let section = prop.sections.get(p.number?.checked_sub(1)?)?.clone();
+    let c = critical_speed(&CriticalSpeedInput { section, max_rpm: None, limits: v.limits.clone() }).ok()?;
+    Some(c.limit_rpm.get() / 60.0 / v.final_ratio(prop.end)? * v.circumference().ok()?.get() * 3.6)
+}
+
+/// The statement on driving that a symptom's suspects propose; none where they hold too little.
+pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> {
+    let rule = |i: usize| k.fault(&w.all[i].fault).and_then(|f| f.danger.as_ref()).filter(|_| !w.all[i].is_pair());
+    let suspects = |drive: Drive| -> Vec<usize> {
+        (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| of(case, r, &w.all[i]) == Some(drive))).collect()
+    };
+    // A pair counts once when a member of it is named.
+    let together = |of: &[usize]| -> f64 {
+        (0..w.all.len()).filter(|i| w.all[*i].pair.map_or(of.contains(i), |m| m.iter().any(|j| of.contains(j)))).map(|i| w.p[i]).sum()
+    };
+    for drive in [Drive::No, Drive::Limited] {
+        let mut all = suspects(drive);
+        let comes_off: Vec<usize> = all.iter().copied().filter(|&i| rule(i).is_some_and(|r| r.part_can_come_off)).collect();
+        let p = together(&all);
+        if p < k.weights.danger.suspects && together(&comes_off) < k.weights.danger.can_come_off {
+            continue;
+        }
+        all.retain(|&i| w.p[i] >= 0.01);
+        all.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        let first = all.first().map(|&i| &w.all[i])?;
+        let least = |of: &dyn Fn(usize) -> Option<f64>| all.iter().filter_map(|&i| of(i)).reduce(f64::min);
+        let (km, kmh) = match drive {
+            Drive::No => (None, None),
+            _ => (
+                least(&|i| rule(i)?.km),
+                least(&|i| rule(i).and_then(|r| if r.critical { critical_kmh(case, &w.all[i]) } else { r.kmh })),
+            ),
+        };
+        let name = k.fault(&first.fault).map_or(first.fault.as_str(), |f| f.name.as_str());
+        let why = format!("{name}, {}: {:.0} %", case.vehicle.place_words(&first.at), 100.0 * p);
+        let faults = all.iter().map(|&i| Place { fault: w.all[i].fault.clone(), at: w.all[i].at.clone() }).collect();
+        return Some(Danger { drive, km, kmh: kmh.map(f64::floor), why, p, faults });
+    }
+    None
+}
