@@ -41,6 +41,12 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// The first three steps for every kind of symptom on every layout.
+    FirstSteps {
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+    },
     /// Before against after, order by order.
     Verify {
         /// Folder, zip or case.json.
@@ -71,6 +77,7 @@ pub fn run(cli: Cli) -> Result<(), Problem> {
     match cli.command {
         Command::Analyze { case, recording, json } => analyze(&case, recording.as_deref(), json),
         Command::Diagnose { case, json } => diagnose(&case, json),
+        Command::FirstSteps { json } => first_steps(json),
         Command::Verify { case, json } => prove(&case, json),
         Command::Serve(a) => crate::serve::run(a),
         Command::Workshop(c) => with_database(crate::people::workshop(c)),
@@ -106,6 +113,20 @@ fn analyze(path: &Path, only: Option<&str>, json: bool) -> Result<(), Problem> {
     } else {
         print_analysis(&found);
     }
+    Ok(())
+}
+
+fn first_steps(json: bool) -> Result<(), Problem> {
+    let all = baricord_core::reasoning::first_steps::first_steps(builtin())?;
+    if json {
+        return print_json(&all);
+    }
+    outln!("# First steps");
+    outln!("");
+    outln!("What the program proposes first for each kind of symptom on each layout, where nothing else is known: the plan's");
+    outln!("steps with their minutes from the ground, and its first suspects. Made by `baricord first-steps`; a test says what");
+    outln!("changed.");
+    outln!("{}", baricord_core::reasoning::first_steps::table(&all).trim_end());
     Ok(())
 }
 

@@ -178,7 +178,7 @@ pub fn small_game(rng: &mut ChaCha8Rng) -> Game {
             let outcomes = rng.random_range(2..=3usize);
             let columns: Vec<Vec<f64>> = (0..causes).map(|_| whole(outcomes, rng)).collect();
             let rows = (0..outcomes).map(|o| columns.iter().map(|c| c[o]).collect()).collect();
-            Trial { cost: rng.random_range(2.0..60.0), needs: rng.random_range(0..2), rows }
+            Trial { cost: rng.random_range(2.0..60.0), needs: rng.random_range(0..2), leaves: 0, ends: 0, rows }
         })
         .collect();
     Game { p, replacements, trials, preparations: vec![6.0] }

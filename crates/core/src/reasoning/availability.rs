@@ -4,11 +4,14 @@ use super::driver_answers;
 use super::evidence::{bears_on, place_of};
 use super::knowledge::{Knowledge, Need, Test};
 use super::likelihood::{Likelihoods, Model, is_within};
-use crate::case::{Case, NOT_POSSIBLE};
+use crate::case::{Case, NOT_POSSIBLE, Symptom};
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
 /// The test that is a recording: it is driven by the plan of runs.
 pub const RECORDED: &str = "speed-sweep";
+
+/// A symptom that ends at this speed, km/h, shows in no run through the speeds: engine and gear could not hold it.
+const SLOWEST_RUN_TO: f64 = 40.0;
 
 /// Whether a vehicle has what a test needs.
 pub fn has(v: &Vehicle, need: Need) -> bool {
@@ -25,19 +28,21 @@ fn slip_hardly_engaged(case: &Case) -> bool {
 }
 
 /// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
-fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &str) -> bool {
-    let v = &case.vehicle;
+fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> bool {
+    let (v, kind, speeds) = (&case.vehicle, symptom.kind.as_str(), symptom.speed_kmh);
     let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
-    let asked = t.asked_of.is_empty() || t.asked_of.iter().any(|k| k == symptom);
+    let asked = t.asked_of.is_empty() || t.asked_of.iter().any(|k| k == kind);
     // It is not driven while parts are off, must not be, or cannot be; what hardly holds is not turned under power either.
-    let driven = t.is_of_the_road() && (case.grounded || something_off || symptom == "no-drive");
+    let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
     let turned = (t.is_of_the_road() || t.wheels) && slip_hardly_engaged(case);
+    // A run through the speeds needs speeds, and so does the same speed in two gears.
+    let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed") && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
     // What is seen on the bench lies there; a new lamp is no test of a cause.
     let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
     // What has come off is not felt on the vehicle.
     let gone = !t.off && t.lift && at.is_some_and(off) && !lies_open(t);
-    asked && !driven && !turned && !on_the_bench && !gone && t.id != "lamps" && t.needs.iter().all(|n| has(v, *n))
+    asked && !driven && !turned && !slow && !on_the_bench && !gone && t.id != "lamps" && t.needs.iter().all(|n| has(v, *n))
 }
 
 /// Tests that are made on a part that is off as well.
@@ -61,8 +66,12 @@ fn is_done(case: &Case, k: &Knowledge, symptom: &str, t: &Test, at: Option<&Plac
     let of = |s: Option<&str>| Case::concerns(s, symptom);
     let place = |m: &crate::case::Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
     let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && place(m));
+    let pointless = super::evidence::that_count(case, k, s, &mut vec![])
+        .iter()
+        .any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
     observed
         || answered
+        || pointless
         || match t.id.as_str() {
             RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
             "angle-survey" => measured("angles"),
@@ -90,11 +99,11 @@ impl Try<'_> {
 /// The tests that can be made as the vehicle stands and were not.
 pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try<'a>> {
     let k = model.k;
-    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let Some(s) = case.symptom(symptom) else { return vec![] };
     let mut out = all_tries(model);
     out.retain(|t| {
         let at = t.at.as_ref();
-        can_be_made(case, t.test, at, kind) && !is_done(case, k, symptom, t.test, at, t.gear.as_deref())
+        can_be_made(case, t.test, at, s) && !is_done(case, k, symptom, t.test, at, t.gear.as_deref())
     });
     out
 }

@@ -194,6 +194,7 @@ fn other_gear(s: &Subject) -> Option<Rule> {
         TurnsWith::Wheel | TurnsWith::Shaft => {
             rule(&[("same", 0.98), ("stops", 0.005), ("changes-with-rpm", 0.015)], "at the same road speed it turns as fast in every gear")
         }
+        _ if s.load() == Load::PullingAway => None,
         TurnsWith::Engine => {
             rule(&[("same", 0.03), ("stops", 0.35), ("changes-with-rpm", 0.62)], "in another gear the engine turns otherwise at that speed")
         }
@@ -337,9 +338,9 @@ fn clutch_pedal(s: &Subject) -> Option<Rule> {
     match s.turns() {
         _ if matches!(s.manner(), Manner::Silent | Manner::Shift) => None,
         TurnsWith::Wheel | TurnsWith::Shaft | TurnsWith::Gear | TurnsWith::Nothing => {
-            rule(&[("none", 0.99)], "standing in neutral it does not turn")
+            rule(&[("none", 0.93)], "standing in neutral it does not turn: what is heard is another noise")
         }
-        TurnsWith::Engine if s.load() == Load::Any => rule(&[("both", 0.6), ("none", 0.35)], "it turns with the engine, whatever the pedal does"),
+        TurnsWith::Engine if s.load() == Load::Any => rule(&[("both", 0.5), ("none", 0.45)], "it turns with the engine, whatever the pedal does"),
         TurnsWith::Engine => rule(&[("both", 0.25), ("none", 0.68)], "it turns with the engine, and wants load"),
     }
 }
@@ -527,7 +528,7 @@ fn lines(f: &Fault) -> Vec<(&'static str, f64)> {
 }
 
 fn speed_sweep(s: &Subject) -> Option<Rule> {
-    if s.manner() != Manner::Steady && !matches!(s.manner(), Manner::Brake) {
+    if s.manner() != Manner::Steady {
         return rule(&[("nothing", 0.85)], "it makes no line");
     }
     let lines = lines(s.f);
@@ -569,19 +570,33 @@ fn bench_listen(s: &Subject, at: &Place) -> Option<Rule> {
     turns_there.then(|| rule(&[("rough", 0.93)], "a worn bearing is rough by hand")).flatten()
 }
 
-/// Whether work at a place is work at the unit to which the other belongs.
-fn same_unit(at: &Place, p: &Place) -> bool {
+/// Tags of the work that is done at a unit.
+fn work_at(at: &Place) -> &'static [&'static str] {
     match at.kind {
-        _ if at.is_of_shaft() => p.is_of_shaft() && p.end == at.end,
-        PlaceKind::Diff => p.end == at.end && !p.is_of_shaft(),
-        PlaceKind::Gearbox => {
-            matches!(p.kind, PlaceKind::Gearbox | PlaceKind::Clutch | PlaceKind::Mount) || p.kind == PlaceKind::Joint && p.number == Some(1)
-        }
-        _ => at.kind == p.kind || at.corner.is_some() && at.corner == p.corner,
+        _ if at.is_of_shaft() => &["shaft-changed", "joints-changed", "earlier-work"],
+        PlaceKind::Gearbox => &["gearbox-changed", "mount-changed", "fluid-changed", "earlier-work"],
+        PlaceKind::Transfer | PlaceKind::Coupler => &["gearbox-changed", "fluid-changed", "earlier-work"],
+        _ => &["axle-work", "ratio-changed", "fluid-changed", "earlier-work"],
     }
 }
 
+/// Whether work at a place is work at the unit to which the other belongs.
+fn same_unit(at: &Place, p: &Place) -> bool {
+    use PlaceKind as K;
+    match at.kind {
+        _ if at.is_of_shaft() => p.is_of_shaft() && p.end == at.end,
+        K::Diff => p.end == at.end && matches!(p.kind, K::Diff | K::HalfInner) || p.id == "mount.diff",
+        K::Gearbox => matches!(p.kind, K::Gearbox | K::Clutch) || p.id == "mount.gearbox" || p.kind == K::Joint && p.number == Some(1),
+        K::Half => at.corner == p.corner && matches!(p.kind, K::Half | K::HalfInner | K::HalfOuter | K::Hub),
+        _ => at.kind == p.kind,
+    }
+}
+
+/// How many times work must make a fault likelier for traces of it to speak of the fault.
+const MADE_BY_WORK: f64 = 8.0;
+
 fn earlier_work(s: &Subject, at: &Place) -> Option<Rule> {
-    let made = s.k.weights.history.work.iter().any(|tag| s.f.history.contains_key(tag));
-    (made && same_unit(at, s.place)).then(|| rule(&[("traces", 0.8)], "such work can cause it")).flatten()
+    let made = |tag: &&str| s.f.made_by_work || s.f.history.get(*tag).is_some_and(|x| *x >= MADE_BY_WORK);
+    let can_make = work_at(at).iter().any(|tag| s.f.history.contains_key(*tag) && made(tag));
+    (can_make && same_unit(at, s.place)).then(|| rule(&[("traces", 0.8)], "such work can cause it")).flatten()
 }

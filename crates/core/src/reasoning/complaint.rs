@@ -150,7 +150,7 @@ fn felt(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Option<E
             true => at(h, place),
             false => (1.0 - at(h, place)).powf(w.not_felt),
         };
-        FELT.iter().map(|p| of(p)).product::<f64>().powf(w.driver)
+        FELT.iter().map(|p| of(p)).product::<f64>()
     };
     let words: Vec<String> = s.felt.iter().map(|f| f.replace('-', " ")).collect();
     Some(of_symptom(format!("felt in the {}", words.join(", ")), for_all(all, fits(None), |h| fits(Some(h)))))
@@ -160,7 +160,7 @@ fn heard_from(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Op
     let from = s.heard_from.as_deref()?;
     let zone = ZONES.iter().position(|z| *z == from)?;
     let w = &k.weights;
-    let exponent = w.exponent.driver * if matches!(s.kind.as_str(), "vibration" | "shudder") { w.exponent.heard_vibration } else { 1.0 };
+    let exponent = if matches!(s.kind.as_str(), "vibration" | "shudder") { w.exponent.heard_vibration } else { 1.0 };
     let flat = 1.0 / ZONES.len() as f64;
     let fits = |h: &Hypothesis| {
         let z = zone_of(v, k, h).filter(|z| !z.heard.is_empty());

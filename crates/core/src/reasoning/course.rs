@@ -4,9 +4,9 @@
 use super::availability::Try;
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
-use super::next::Laid;
+use super::next::{Laid, WORTHWHILE, entropy, settles, sharpens};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
-use super::preparation::{Preparations, before, going_up, own_minutes, shaft_off};
+use super::preparation::{Before, Preparations, before, going_up, own_minutes, shaft_off};
 use super::{Hypothesis, Place as At, Weighed};
 use crate::case::Case;
 use crate::vehicle::PlaceKind;
@@ -19,6 +19,15 @@ const LEAST: f64 = 0.004;
 const TESTS: usize = 40;
 /// Moves that are looked ahead.
 pub const AHEAD: u32 = 2;
+/// Tests are alike whose plans differ by less than this share of what the best plan saves.
+const ALIKE: f64 = 0.25;
+/// Tests that are looked at for their worth, beside those that save most.
+const LOOKED_AT_BESIDES: usize = 5;
+/// Of what acting at once costs, a plan with a test may cost so much more where nothing is sure.
+const HARDLY_MORE: f64 = 0.05;
+/// What a plan with tests must save of what acting at once costs, as a share and in the workshop's money.
+const LEAST_SAVED: f64 = 0.03;
+const LEAST_SAVED_MONEY: f64 = 3.0;
 /// Moves of the plan that are shown.
 const SHOWN: usize = 3;
 
@@ -90,6 +99,8 @@ pub struct Play<'a> {
     pub causes: Vec<Vec<usize>>,
     /// The test of each trial, and what can come out of it.
     tries: Vec<(Try<'a>, Vec<Cell>)>,
+    /// How likely each outcome of each trial is for no reason.
+    bases: Vec<Vec<f64>>,
     preparations: Preparations,
 }
 
@@ -184,7 +195,7 @@ impl<'a> Play<'a> {
         let mut worth: Vec<(f64, &Laid)> = laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         worth.truncate(TESTS);
-        let (mut tries, mut trials) = (vec![], vec![]);
+        let (mut tries, mut trials, mut bases) = (vec![], vec![], vec![]);
         for (_, l) in worth {
             let t = &l.one;
             // The causes that are told apart, and the rest as one.
@@ -193,15 +204,25 @@ impl<'a> Play<'a> {
             };
             let of_causes = |row: &Vec<f64>| causes.iter().map(|c| mean(row, c)).chain([mean(row, &others)]).collect();
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
+            let people = if t.test.helper { 2.0 } else { 1.0 };
             trials.push(Trial {
-                cost: own_minutes(k, t.test, t.at.as_ref()) * hour,
+                cost: own_minutes(k, t.test, t.at.as_ref()) * hour * people + t.test.materials,
                 needs,
+                leaves: 0,
+                ends: 0,
                 rows: l.likelihoods.rows.iter().map(of_causes).collect(),
             });
             tries.push((t.clone(), l.likelihoods.cells.clone()));
+            bases.push(l.likelihoods.base());
+        }
+        let bit_of = |what: &Before| preparations.iter().position(|p| p.0 == *what).map_or(0, |n| 1 << n.min(31));
+        for (trial, (one, _)) in trials.iter_mut().zip(&tries).filter(|(_, (one, _))| one.test.is_of_the_road()) {
+            trial.leaves = bit_of(&Before::Driven);
+            // A retest drives where it has been on the lift.
+            trial.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
         }
         let costs = preparations.iter().map(|b| b.1 * hour).collect();
-        Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, preparations }
+        Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, bases, preparations }
     }
 
     fn needed(&self, needs: u32, s: &Standing) -> f64 {
@@ -282,10 +303,79 @@ impl<'a> Play<'a> {
         tests.map(|(_, t)| self.game.course(&start, Move::Test(t), AHEAD - 1)).min_by(f64::total_cmp)
     }
 
+    /// The move to begin with. Of several tests that lead to a cure for about the same cost, the order in which they are
+    /// made matters little to the sum: the one that answers most for its minutes comes first.
+    fn first_move(&self, k: &Knowledge, s: &Standing) -> (f64, Option<Move>) {
+        let hour = k.weights.time.rate / 60.0;
+        let (mut cost, mut best) = self.game.best(s, AHEAD);
+        let (acting, part) = self.game.replacing(s);
+        // On what is not sure nobody acts while a cheap test costs next to nothing on balance.
+        let sum: f64 = s.weight.iter().sum();
+        let sure = part.is_some_and(|c| (sum - self.game.not_cured(s, c).weight.iter().sum::<f64>()) >= k.weights.gate.certainty * sum);
+        if let (Some(Move::Replace(_)), false) = (best, sure)
+            && let Some((c, t)) = self.cheap_test(k, s, acting)
+        {
+            (cost, best) = (c.min(acting), Some(Move::Test(t)));
+        }
+        let Some(Move::Test(best_test)) = best else { return (cost, best) };
+        let saving = acting - cost;
+        // A test that saves next to nothing changes no decision.
+        if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
+            return (acting, part.map(Move::Replace));
+        }
+        let worth = |t: usize| {
+            let trial = &self.game.trials[t];
+            let sum: f64 = s.weight.iter().sum();
+            let p: Vec<f64> = s.weight.iter().map(|w| w / sum).collect();
+            sharpens(&p, &trial.rows, &self.bases[t], self.cost_of(t, s) / hour)
+        };
+        let mut near: Vec<usize> = self.game.promising(s).into_iter().map(|n| n.1).collect();
+        let mut open: Vec<usize> = (0..self.tries.len()).filter(|t| s.done & 1 << t == 0 && !near.contains(t)).collect();
+        open.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
+        near.extend(open.into_iter().take(LOOKED_AT_BESIDES));
+        let as_good = |t: &usize| {
+            *t == best_test || self.game.course(s, Move::Test(*t), AHEAD - 1) <= cost + ALIKE * saving
+        };
+        // Dear plans are worked out for what is worth more only.
+        near.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
+        let first = near.into_iter().find(as_good).or(Some(best_test));
+        (cost, first.map(Move::Test))
+    }
+
+    /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
+    fn cheap_test(&self, k: &Knowledge, s: &Standing, acting: f64) -> Option<(f64, usize)> {
+        let sum: f64 = s.weight.iter().sum();
+        let p: Vec<f64> = s.weight.iter().map(|w| w / sum).collect();
+        let useful = |t: &usize| {
+            let cheap = self.cost_of(*t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
+            cheap && settles(&p, &self.game.trials[*t].rows) >= WORTHWHILE * entropy(&p)
+        };
+        let near = self.game.promising(s).into_iter().map(|n| n.1).filter(useful);
+        let cost = |t: usize| (self.game.course(s, Move::Test(t), AHEAD - 1), t);
+        near.map(cost).filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting).min_by(|a, b| a.0.total_cmp(&b.0))
+    }
+
+    /// What a test costs from how things stand, with what must be done before it.
+    fn cost_of(&self, t: usize, s: &Standing) -> f64 {
+        let trial = &self.game.trials[t];
+        let open = |b: &usize| trial.needs & !s.prepared & (1 << b) != 0;
+        trial.cost + (0..self.game.preparations.len()).filter(open).map(|b| self.game.preparations[b]).sum::<f64>()
+    }
+
+    /// Whether a test of these saves more than it costs; those that were not laid out do not.
+    pub(crate) fn pays(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
+        let start = self.game.start();
+        let same = |(one, _): &(Try, Vec<Cell>)| {
+            one.test.id == test && one.at.as_ref().map(|p| p.id.as_str()) == at && one.gear.as_deref() == gear
+        };
+        let Some(t) = self.tries.iter().position(same) else { return false };
+        self.game.course(&start, Move::Test(t), 0) < self.game.replacing(&start).0
+    }
+
     /// The plan.
     pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();
-        let (cost, mut next) = self.game.best(&start, AHEAD);
+        let (cost, mut next) = self.first_move(k, &start);
         let enough = matches!(next, Some(Move::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
         let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
@@ -300,7 +390,7 @@ impl<'a> Play<'a> {
                 break;
             }
             s = then;
-            next = self.game.best(&s, AHEAD).1;
+            next = self.first_move(k, &s).1;
         }
         Course { steps, cost, enough, repair_first, test_first }
     }

@@ -192,8 +192,15 @@ impl<'a> Model<'a> {
         if !t.names_place {
             return t.outcomes.iter().map(|o| o.base).collect();
         }
-        let there = |i: usize| cells.iter().any(|c| c.outcome == i);
-        let mut base: Vec<f64> = t.outcomes.iter().enumerate().map(|(i, o)| if there(i) { o.base } else { 0.0 }).collect();
+        let places = |i: usize| cells.iter().filter(|c| c.outcome == i).count();
+        let of_walk = |o: &OutcomeRule, n: usize| match n {
+            0 => 0.0,
+            // Somewhere on the walk, where each place has it for no reason so often.
+            n if t.base_each && !names_nothing(&o.id) => (1.0 - (1.0 - o.base).powi(n as i32)).min(0.6),
+            _ if t.base_each => 0.0,
+            _ => o.base,
+        };
+        let mut base: Vec<f64> = t.outcomes.iter().enumerate().map(|(i, o)| of_walk(o, places(i))).collect();
         if let Some(i) = t.outcomes.iter().position(|o| names_nothing(&o.id)) {
             base[i] += 1.0 - base.iter().sum::<f64>();
         }
@@ -289,6 +296,11 @@ impl Likelihoods {
             self.rows.iter_mut().zip(p).for_each(|(r, x)| r[h] = x);
         }
         self
+    }
+
+    /// How likely each cell is for no reason: the row of the unknown cause.
+    pub fn base(&self) -> Vec<f64> {
+        self.rows.iter().map(|r| r.last().copied().unwrap_or(0.0)).collect()
     }
 
     /// The likelihood of what came out: an outcome, and the place it named. Without a place it sums over all of them.

@@ -12,6 +12,7 @@ pub mod course;
 mod danger;
 mod driver_answers;
 mod evidence;
+pub mod first_steps;
 pub mod gate;
 mod hypotheses;
 pub mod knowledge;
@@ -134,6 +135,9 @@ const LEADS: f64 = 0.25;
 /// this factor.
 const OUT: f64 = 0.02;
 const SPEAKS_AGAINST: f64 = 0.5;
+
+/// Minutes from which on a test is a job that must pay for itself.
+const LONG_JOB: f64 = 20.0;
 
 /// How far the search for a cause is.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -363,7 +367,10 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let laid = next::laid_out(case, &model, symptom, w);
     let (ranked, mut next) = (w.ranked(), next::next_tests(w, &laid));
-    let course = course::Play::new(case, k, w, &laid).course(case, k, w);
+    let play = course::Play::new(case, k, w, &laid);
+    let course = play.course(case, k, w);
+    // A long job is proposed only where it saves more than it costs.
+    next.retain(|n| n.minutes <= LONG_JOB || play.pays(&n.test, n.at.as_deref(), n.gear.as_deref()));
     // The first step of the plan comes first, also when it is enough.
     if let Some(first) = course.steps.first().filter(|s| s.test.is_some()) {
         let is_first = |n: &NextTest| Some(&n.test) == first.test.as_ref() && n.at == first.at && n.gear == first.gear;

@@ -38,6 +38,8 @@ pub fn is_kind(v: &Vehicle, p: &Place, kind: &str) -> bool {
         "gearbox" => p.kind == K::Gearbox,
         "gear" => p.kind == K::Gearbox && manual && v.gearbox.gears.len() > 1,
         "gearbox-manual" => p.kind == K::Gearbox && manual,
+        // With a lever and what leads from it to the gearbox.
+        "gearbox-shifted" => p.kind == K::Gearbox && v.gearbox.kind != GearboxKind::SingleSpeed,
         "gearbox-automatic" => p.kind == K::Gearbox && matches!(v.gearbox.kind, GearboxKind::Automatic | GearboxKind::Cvt),
         "gearbox-with-converter" => p.kind == K::Gearbox && v.gearbox.kind == GearboxKind::Automatic,
         "gearbox-layshaft" => p.kind == K::Gearbox && manual && !v.gearbox.transaxle,

@@ -15,8 +15,19 @@ pub struct Trial {
     pub cost: f64,
     /// Bits of the preparations that it needs.
     pub needs: u32,
+    /// Bits of the preparations that it makes besides: a drive leaves the vehicle warm.
+    pub leaves: u32,
+    /// Bits of the preparations that it ends: for a drive the vehicle comes down.
+    pub ends: u32,
     /// A row for each outcome, a likelihood for each cause; the rows of a cause sum to 1.
     pub rows: Vec<Vec<f64>>,
+}
+
+impl Trial {
+    /// What is prepared once it is made.
+    fn prepared(&self, before: u32) -> u32 {
+        (before | self.needs | self.leaves) & !self.ends
+    }
 }
 
 /// A replacement: cures some causes, and is seen to.
@@ -116,7 +127,7 @@ impl Game {
     pub fn after(&self, s: &Standing, test: usize, outcome: usize) -> Standing {
         let t = &self.trials[test];
         let weight = s.weight.iter().zip(&t.rows[outcome]).map(|(w, l)| w * l).collect();
-        Standing { weight, done: s.done | 1 << test, prepared: s.prepared | t.needs }
+        Standing { weight, done: s.done | 1 << test, prepared: t.prepared(s.prepared) }
     }
 
     /// After a replacement that did not cure.
@@ -145,7 +156,7 @@ impl Game {
             let mut left = |row: &Vec<f64>| {
                 weight.clear();
                 weight.extend(s.weight.iter().zip(row).map(|(w, l)| w * l));
-                self.replacing_in(&weight, s.prepared | trial.needs, &mut order).0
+                self.replacing_in(&weight, trial.prepared(s.prepared), &mut order).0
             };
             self.price(s, Move::Test(t)) + trial.rows.iter().map(&mut left).sum::<f64>()
         };
@@ -259,7 +270,7 @@ mod tests {
             replacements: costs.iter().enumerate().map(|(i, &cost)| Replacement { cost, needs: 0, cures: 1 << i }).collect(),
             trials: trials
                 .iter()
-                .map(|(cost, rows)| Trial { cost: *cost, needs: 0, rows: rows.iter().map(|r| r.to_vec()).collect() })
+                .map(|(cost, rows)| Trial { cost: *cost, needs: 0, leaves: 0, ends: 0, rows: rows.iter().map(|r| r.to_vec()).collect() })
                 .collect(),
             preparations: vec![],
         }
@@ -303,6 +314,18 @@ mod tests {
         // Up for the test, and up already for the replacement.
         assert!((g.optimum() - (1.0 + 7.0 + 100.0)).abs() < 1e-9);
         assert!((g.followed(2) - g.optimum()).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_drive_brings_the_vehicle_down_again() {
+        let sure: (f64, &[&[f64]]) = (1.0, &[&[1.0, 0.0], &[0.0, 1.0]]);
+        let mut g = plain(&[0.5, 0.5], &[100.0, 100.0], &[sure]);
+        g.preparations = vec![7.0];
+        g.replacements.iter_mut().for_each(|r| r.needs = 1);
+        let up = Standing { prepared: 1, ..g.start() };
+        assert!((g.course(&up, Move::Test(0), 1) - 101.0).abs() < 1e-9);
+        g.trials[0].ends = 1;
+        assert!((g.course(&up, Move::Test(0), 1) - 108.0).abs() < 1e-9);
     }
 
     #[test]

@@ -11,8 +11,8 @@ pub(crate) enum Before {
     Up,
     /// Taking something off.
     Off(String),
-    /// Putting back what is off, before a drive.
-    Back,
+    /// A drive, for what is felt while it is warm from the road.
+    Driven,
 }
 
 /// What must be done before something, with its minutes.
@@ -80,9 +80,9 @@ pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -
         let what = at.map_or(t.id.clone(), |p| p.whole().unwrap_or(p.id.clone()));
         out.push((Before::Off(what), k.weights.time.off_minutes));
     }
-    let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
-    if something_off && t.is_of_the_road() {
-        out.push((Before::Back, k.weights.time.off_minutes));
+    let warm = case.state.as_ref().is_some_and(|s| s.warm_until.is_some());
+    if t.after_drive && !warm {
+        out.push((Before::Driven, k.weights.time.drive_minutes));
     }
     out
 }

@@ -1,6 +1,7 @@
 //! A test, its outcomes, and the ways to buy a part, as the data files say them.
 
 use serde::Deserialize;
+use std::collections::BTreeMap;
 
 /// A way to buy a part.
 #[derive(Clone, Debug, Deserialize)]
@@ -88,6 +89,12 @@ pub struct Test {
     /// Its outcome names the place: one walk over all of them.
     #[serde(default)]
     pub names_place: bool,
+    /// Of a test that names a place: its base rates are those of each place, not of the whole walk.
+    #[serde(default)]
+    pub base_each: bool,
+    /// What it uses up, in the workshop's money.
+    #[serde(default)]
+    pub materials: f64,
     /// Two of its outcomes can be true at once.
     #[serde(default)]
     pub several: bool,
@@ -97,6 +104,9 @@ pub struct Test {
     /// What the vehicle must have.
     #[serde(default)]
     pub needs: Vec<Need>,
+    /// Answers after which it asks nothing new: test, and its outcomes.
+    #[serde(default)]
+    pub pointless_after: BTreeMap<String, Vec<String>>,
     /// The test that says the same fact: of both only the later one counts.
     #[serde(default)]
     pub same_as: Option<String>,
@@ -114,6 +124,12 @@ pub struct Test {
     /// Parts must come off first.
     #[serde(default)]
     pub off: bool,
+    /// A second person helps all the while: it costs twice its minutes.
+    #[serde(default)]
+    pub helper: bool,
+    /// It is made right after a drive.
+    #[serde(default)]
+    pub after_drive: bool,
     /// What can come out.
     pub outcomes: Vec<OutcomeRule>,
     /// Cautions that stand at it.

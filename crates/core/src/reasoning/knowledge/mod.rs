@@ -122,6 +122,12 @@ impl Knowledge {
             if let Some(k) = t.asked_of.iter().find(|k| !KINDS.contains(&k.as_str())) {
                 return Err(format!("test {}: kind “{k}” is not known", t.id));
             }
+            for (test, outcomes) in &t.pointless_after {
+                let other = self.test(test).ok_or_else(|| format!("test {}: test “{test}” is not known", t.id))?;
+                if let Some(o) = outcomes.iter().find(|o| other.outcome(o).is_none()) {
+                    return Err(format!("test {}: {test} has no outcome “{o}”", t.id));
+                }
+            }
             if t.same_as.as_ref().is_some_and(|s| self.test(s).is_none()) {
                 return Err(format!("test {}: what it is the same as is not known", t.id));
             }

@@ -57,6 +57,7 @@ pub const PLACE_KINDS: &[&str] = &[
     "clutch",
     "gearbox",
     "gearbox-manual",
+    "gearbox-shifted",
     "gearbox-automatic",
     "gearbox-with-converter",
     "gearbox-layshaft",

@@ -224,6 +224,8 @@ pub struct TimeWeights {
     pub shaft_minutes: f64,
     /// Taking the driven half shafts off, which the minutes of a test without them hold.
     pub half_shafts_minutes: f64,
+    /// A drive, where one is needed only to warm the vehicle.
+    pub drive_minutes: f64,
     /// So long after a drive the vehicle counts as warm.
     pub warm_minutes: f64,
 }

@@ -1,0 +1,140 @@
+//! The first steps for every kind of symptom on every layout, where nothing else is known: the table that a foreman reads.
+
+use super::course::Step;
+use super::diagnose;
+use super::knowledge::{KINDS, Knowledge};
+use crate::case::Case;
+use crate::vehicle::sample;
+use crate::vehicle::{FrontDrive, GearboxKind, Vehicle};
+use serde::Serialize;
+
+/// Suspects that are shown.
+const SUSPECTS: usize = 5;
+
+/// A suspect with its probability.
+#[derive(Clone, Debug, Serialize)]
+pub struct Suspect {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+    /// How sure.
+    pub p: f64,
+}
+
+/// The first steps for one kind of symptom on one layout.
+#[derive(Clone, Debug, Serialize)]
+pub struct FirstSteps {
+    /// Kind of symptom.
+    pub kind: &'static str,
+    /// The layout.
+    pub layout: &'static str,
+    /// The first three steps of the plan.
+    pub steps: Vec<Step>,
+    /// The first suspects.
+    pub suspects: Vec<Suspect>,
+}
+
+/// One made-up vehicle of each layout, by the name of the layout.
+pub fn layouts() -> Vec<(&'static str, Vehicle)> {
+    let mut automatic = sample::front_drive();
+    automatic.gearbox.kind = GearboxKind::Automatic;
+    let mut full_time = sample::four_wheel_drive();
+    if let Some(t) = &mut full_time.transfer {
+        t.front_drive = FrontDrive::FullTime;
+    }
+    vec![
+        ("rwd-solid", sample::rear_drive(1)),
+        ("rwd-solid-two", sample::rear_drive(2)),
+        ("rwd-independent", sample::rear_drive_independent()),
+        ("fwd-manual", sample::front_drive()),
+        ("fwd-automatic", automatic),
+        ("fwd-cvt", sample::variable()),
+        ("rear-transaxle", sample::rear_transaxle()),
+        ("awd-coupler", sample::all_wheel_drive()),
+        ("4x4-part-time", sample::four_wheel_drive()),
+        ("4x4-full-time", full_time),
+        ("electric", sample::electric()),
+    ]
+}
+
+/// The first steps of every kind of symptom on every layout.
+///
+/// # Errors
+/// When a layout's vehicle cannot be read as a case: it ships with the program, and a test reads each.
+pub fn first_steps(k: &Knowledge) -> Result<Vec<FirstSteps>, crate::problem::Problem> {
+    let mut out = vec![];
+    for (layout, v) in layouts() {
+        for kind in KINDS {
+            let mut document = Case::new_document("first-steps", "", serde_json::to_value(&v).unwrap_or_default());
+            document["symptoms"] = serde_json::json!([{"id": "S1", "kind": kind}]);
+            let case = Case::from_json(&document)?;
+            let answer = diagnose(&case, k, None).symptoms.remove(0);
+            let suspects = answer.ranked.iter().take(SUSPECTS);
+            out.push(FirstSteps {
+                kind,
+                layout,
+                steps: answer.course.steps,
+                suspects: suspects.map(|r| Suspect { fault: r.fault.clone(), at: r.at.clone(), p: r.p }).collect(),
+            });
+        }
+    }
+    Ok(out)
+}
+
+/// The table as text, one row for each kind and layout: steps with minutes, suspects with their probability.
+pub fn table(all: &[FirstSteps]) -> String {
+    let mut out = String::new();
+    let mut layout = "";
+    for f in all {
+        if f.layout != layout {
+            layout = f.layout;
+            out.push_str(&format!("\n## {layout}\n\n| symptom | first steps (minutes) | suspects |\n|---|---|---|\n"));
+        }
+        let place = |at: &str| if at == "none" { String::new() } else { format!(" {at}") };
+        let step = |s: &Step| {
+            let what = s.test.clone().unwrap_or_else(|| format!("repair {}", s.fault.as_deref().unwrap_or("")));
+            let gear = s.gear.as_ref().map_or(String::new(), |g| format!(" in {g}"));
+            format!("{what}{}{gear} ({:.0})", s.at.as_deref().map_or(String::new(), place), s.minutes)
+        };
+        let steps: Vec<String> = f.steps.iter().map(step).collect();
+        let suspects: Vec<String> = f.suspects.iter().map(|s| format!("{}{} {:.0} %", s.fault, place(&s.at), 100.0 * s.p)).collect();
+        out.push_str(&format!("| {} | {} | {} |\n", f.kind, steps.join("; "), suspects.join(", ")));
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::knowledge::builtin;
+    use super::*;
+
+    #[test]
+    fn every_kind_on_every_layout_has_a_first_step_that_this_vehicle_can_take() {
+        let all = first_steps(builtin()).unwrap();
+        assert_eq!(all.len(), 11 * KINDS.len());
+        let vehicles = layouts();
+        for f in &all {
+            let v = &vehicles.iter().find(|l| l.0 == f.layout).unwrap().1;
+            assert!(!f.steps.is_empty() && f.steps.len() <= 3, "{} {}", f.layout, f.kind);
+            for s in &f.steps {
+                assert!(s.at.as_deref().is_none_or(|a| a == "none" || v.place(a).is_some()), "{} {}: {:?}", f.layout, f.kind, s.at);
+            }
+        }
+    }
+
+    #[test]
+    fn the_table_that_is_kept_is_the_one_that_the_program_makes() {
+        let kept = include_str!("../../../../docs/first-steps.md");
+        let now = table(&first_steps(builtin()).unwrap());
+        let rows = |text: &str| text.lines().filter(|l| l.starts_with("| ") || l.starts_with("## ")).map(String::from).collect::<Vec<_>>();
+        let (kept, now) = (rows(kept), rows(&now));
+        let changed: Vec<String> = now
+            .iter()
+            .enumerate()
+            .filter(|(i, row)| kept.get(*i) != Some(row))
+            .map(|(i, row)| format!("was {}\n now {row}", kept.get(i).map_or("nothing", String::as_str)))
+            .collect();
+        assert!(changed.is_empty(), "read what changed as a foreman would; if it is better, `baricord first-steps > docs/first-steps.md`:\n{}", changed.join("\n"));
+    }
+}
