@@ -352,7 +352,7 @@ mod tests {
         let v = rear_drive(2);
         let ranked: Vec<Ranked> = hypotheses(&v, builtin())
             .iter()
-            .map(|h| Ranked { fault: h.fault.clone(), at: h.at.clone(), gear: None, p: 0.01, because: vec![] })
+            .map(|h| Ranked { fault: h.fault.clone(), at: h.at.clone(), gear: None, with: vec![], p: 0.01, because: vec![] })
             .collect();
         let at = At { speed: speed_of(None, None), gear: None, kind: Some("vibration") };
         let all = side_by_side(&v, builtin(), &ranked, at);

@@ -146,7 +146,7 @@ fn what_is_named_first_by_heart() {
         ),
         (&one, "growl", &[("turn", "both", ""), ("lash-watch", "side-gears", "diff.rear")], &[], &["side-gears-worn@diff.rear"]),
         (&one, "rattle", &[("turn", "both", ""), ("oil-look", "burnt", "diff.rear")], &[], &["limited-slip-worn@diff.rear"]),
-        (&one, "rattle", &[("turn", "both", "")], &["fluid-changed"], &["wrong-fluid@diff.rear"]),
+        (&one, "rattle", &[("turn-power", "both", "")], &["fluid-changed"], &["wrong-fluid@diff.rear", "limited-slip-worn@diff.rear"]),
         (&one, "leak", &[("leak-look", "wet-pinion", "diff.rear")], &[], &["pinion-seal-leaking@diff.rear"]),
         (&one, "growl", &[("clutch-pedal", "up-only", "")], &[], &["gearbox-input-bearing@gearbox"]),
         (&one, "squeal", &[("clutch-pedal", "down-only", "")], &[], &["clutch-release-bearing@clutch"]),
@@ -157,13 +157,19 @@ fn what_is_named_first_by_heart() {
             &[],
             &["synchro-worn@gearbox"],
         ),
-        (&one, "jumps-out", &[("shift-feel", "jumps-out", "gearbox.4")], &[], &["gear-jumps-out@gearbox"]),
+        (
+            &one,
+            "jumps-out",
+            &[("shift-feel", "jumps-out", "gearbox.4"), ("shift-feel", "clean", "gearbox.3"), ("shift-feel", "clean", "gearbox.2")],
+            &[],
+            &["gear-jumps-out@gearbox"],
+        ),
         (
             &one,
             "jumps-out",
             &[("shift-feel", "jumps-out", "gearbox.4"), ("shift-feel", "jumps-out", "gearbox.3")],
-            &["crash"],
-            &["gearbox-shaft-bent@gearbox"],
+            &[],
+            &["shift-linkage-worn@gearbox", "gearbox-mount-worn@mount.gearbox"],
         ),
         (
             &one,
@@ -188,7 +194,8 @@ fn what_is_named_first_by_heart() {
         ),
         (&hatch, "clunk", &[("bump", "thump", ""), ("wheel-rock", "play-3-9", "hub.fl")], &[], &["suspension-loose@hub.fl"]),
         (&hatch, "squeal", &[("standstill-rev", "present", ""), ("belt-off-run", "stops", "")], &[], &["accessory-belt@engine"]),
-        (&hatch, "squeal", &[("spin-by-hand", "drags", "hub.rl")], &[], &["brake-dragging@hub.rl"]),
+        (&hatch, "squeal", &[("spin-by-hand", "drags", "hub.rl"), ("heat-check", "hot", "hub.rl")], &[], &["brake-dragging@hub.rl"]),
+        (&hatch, "squeal", &[("brake-touch", "changes", "")], &[], &["brake-noise@brake.fl", "brake-noise@brake.fr", "brake-noise@brake.rl", "brake-noise@brake.rr"]),
         (
             &hatch,
             "squeal",
@@ -241,10 +248,12 @@ fn an_axle_let_go_speaks_for_all_that_drives_it() {
     let v = sample::four_wheel_drive();
     let r = |outcome| ranked(&v, "whine", json!({}), &[("axle-engage", outcome, "diff.front")], &[]);
     let (engaged, same) = (r("only-engaged"), r("same"));
-    for part in ["pinion-bearing-worn@diff.front", "mesh-wrong@diff.front", "joint-worn@prop.front.j1", "transfer-worn@transfer"]
-    {
+    for part in ["mesh-wrong@diff.front", "joint-worn@prop.front.j1", "transfer-worn@transfer"] {
         assert!(of(&engaged, part) > 3.0 * of(&same, part), "{part}: {} {}", of(&engaged, part), of(&same, part));
     }
+    // The front shaft still turns when the transfer case lets go: what only turns is heard then, too.
+    let turns = "pinion-bearing-worn@diff.front";
+    assert!((1.2..3.0).contains(&(of(&engaged, turns) / of(&same, turns))));
     for part in ["pinion-bearing-worn@diff.rear", "gearbox-input-bearing@gearbox", "tyre-noise@wheel.fl"] {
         assert!(of(&same, part) > of(&engaged, part), "{part}");
     }
@@ -258,8 +267,10 @@ fn a_final_drive_that_stands_still_clears_itself_or_what_lies_before_it() {
     for part in ["pinion-bearing-worn@diff.rear", "mesh-wrong@diff.rear", "carrier-bearing-worn@diff.rear"] {
         assert!(of(&stops, part) > 5.0 * of(&persists, part), "{part}");
     }
+    // Gearbox and engine turn on without load: neither for nor against beyond a factor of two.
     for part in ["gearbox-output-bearing@gearbox", "gear-pair-worn@gearbox", "engine-order@engine"] {
-        assert!(of(&persists, part) > 5.0 * of(&stops, part), "{part}");
+        let beside = |r: &[(String, f64)]| of(r, part) / of(r, "unknown@none");
+        assert!((0.5..2.0).contains(&(beside(&persists) / beside(&stops))), "{part}");
     }
 }
 
@@ -320,17 +331,14 @@ fn traces_of_work_raise_fourfold_what_that_work_can_cause() {
     };
     for (v, kind, at, fault, beside) in [
         (&v, "vibration", "prop.rear", "joint-phase@prop.rear", "engine-order@engine"),
-        (&v, "vibration", "prop.rear", "joint-stiff@prop.rear.j2", "engine-order@engine"),
         (&v, "whine", "diff.rear", "mesh-wrong@diff.rear", "pinion-bearing-worn@diff.rear"),
-        (&v, "hard-shift", "gearbox", "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch"),
+        (&v, "hard-shift", "gearbox", "housing-loose@gearbox", "pilot-bearing-worn@clutch"),
         (&hatch, "no-drive", "half.fl", "half-shaft-unseated@half.fl.inner", "half-shaft-unseated@half.fr.inner"),
     ] {
         let times = ratio(v, kind, Some(at), fault, beside) / ratio(v, kind, None, fault, beside);
         assert!((3.4..4.1).contains(&times), "{fault}: {times}");
     }
     // Work on the axle says nothing of the gearbox.
-    let gearbox = ratio(&v, "hard-shift", Some("diff.rear"), "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch");
-    assert!(
-        (gearbox / ratio(&v, "hard-shift", None, "clutch-misadjusted@clutch", "pilot-bearing-worn@clutch") - 1.0).abs() < 1e-9
-    );
+    let gearbox = ratio(&v, "hard-shift", Some("diff.rear"), "housing-loose@gearbox", "pilot-bearing-worn@clutch");
+    assert!((gearbox / ratio(&v, "hard-shift", None, "housing-loose@gearbox", "pilot-bearing-worn@clutch") - 1.0).abs() < 1e-9);
 }

@@ -29,10 +29,11 @@ fn slip_hardly_engaged(case: &Case) -> bool {
 
 /// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
 fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> bool {
-    let (v, kind, speeds) = (&case.vehicle, symptom.kind.as_str(), symptom.speed_kmh);
+    let (v, kind, speeds) = (&case.vehicle, super::usual_kind(&symptom.kind), symptom.speed_kmh);
     let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
-    let asked = t.asked_of.is_empty() || t.asked_of.iter().any(|k| k == kind);
+    // Of a kind that is not known everything can be asked.
+    let asked = t.asked_of.is_empty() || !super::knowledge::KINDS.contains(&kind) || t.asked_of.iter().any(|k| k == kind);
     // It is not driven while parts are off, must not be, or cannot be; what hardly holds is not turned under power either.
     let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
     let turned = (t.is_of_the_road() || t.wheels) && slip_hardly_engaged(case);

@@ -3,7 +3,7 @@
 
 use super::evidence::Evidence;
 use super::hypotheses::Hypothesis;
-use super::knowledge::{Fault, FELT, Heat, Knowledge, SpeedShape, ZONES, Zone};
+use super::knowledge::{FELT, Fault, Heat, Knowledge, SpeedShape, ZONES, Zone, kinds_meant};
 use crate::case::{Case, SpeedRange, Symptom};
 use crate::vehicle::{Corner, End, PlaceKind, Vehicle};
 
@@ -116,10 +116,12 @@ fn for_all(all: &[Hypothesis], unknown: f64, single: impl Fn(&Hypothesis) -> f64
 }
 
 fn kind(k: &Knowledge, all: &[Hypothesis], prior: &[f64], s: &Symptom) -> Evidence {
+    let meant = kinds_meant(&s.kind);
     // A leak found while something else is traced is a finding of its own: it never competes as a cause.
     let single = |h: &Hypothesis| match k.fault(&h.fault) {
         Some(f) if f.is_leak_only() && s.kind != "leak" => 0.0,
-        _ => k.kind_probability(&h.fault, &h.kind, &s.kind),
+        _ if meant.is_empty() => 1.0,
+        _ => meant.iter().map(|kind| k.kind_probability(&h.fault, &h.kind, kind)).sum(),
     };
     let mut l = for_all(all, 0.0, single);
     // The unknown keeps its share of all once the kind is counted: what is called so is called so by chance.
@@ -135,16 +137,30 @@ fn zone_of<'a>(v: &Vehicle, k: &'a Knowledge, h: &Hypothesis) -> Option<&'a Zone
     k.zone(zone_key(v, k.fault(&h.fault)?, h))
 }
 
+/// P(felt there): of a hypothesis, or of what is nowhere.
+pub(super) fn felt_at(v: &Vehicle, k: &Knowledge, h: Option<&Hypothesis>, place: &str) -> f64 {
+    let of = |h: &Hypothesis| {
+        let z = zone_of(v, k, h)?;
+        let list = if end_of(v, h) == Some(End::Rear) { &z.rear } else { &z.front };
+        list.get(place).copied()
+    };
+    let anywhere = || k.zone("anywhere").and_then(|z| z.felt.get(place).copied());
+    h.and_then(of).or_else(anywhere).unwrap_or(0.3)
+}
+
+/// P(heard from each of [`ZONES`]) of a hypothesis; none where its place says nothing of it.
+pub(super) fn heard_of(v: &Vehicle, k: &Knowledge, h: &Hypothesis) -> Option<Vec<f64>> {
+    let z = zone_of(v, k, h).filter(|z| !z.heard.is_empty())?;
+    let corner = h.place.as_ref().and_then(|p| p.corner);
+    Some(heard(z, corner, end_of(v, h), k.weights.zones.floor))
+}
+
 fn felt(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Option<Evidence> {
     if s.felt.is_empty() {
         return None;
     }
     let w = &k.weights.exponent;
-    let anywhere = k.zone("anywhere")?;
-    let at = |h: Option<&Hypothesis>, place: &str| -> f64 {
-        let list = h.and_then(|h| Some((zone_of(v, k, h)?, end_of(v, h)))).map(|(z, end)| if end == Some(End::Rear) { &z.rear } else { &z.front });
-        list.and_then(|l| l.get(place)).or_else(|| anywhere.felt.get(place)).copied().unwrap_or(0.3)
-    };
+    let at = |h: Option<&Hypothesis>, place: &str| felt_at(v, k, h, place);
     let fits = |h: Option<&Hypothesis>| -> f64 {
         let of = |place: &&str| match s.felt.iter().any(|f| f == place) {
             true => at(h, place),
@@ -163,9 +179,7 @@ fn heard_from(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Op
     let exponent = if matches!(s.kind.as_str(), "vibration" | "shudder") { w.exponent.heard_vibration } else { 1.0 };
     let flat = 1.0 / ZONES.len() as f64;
     let fits = |h: &Hypothesis| {
-        let z = zone_of(v, k, h).filter(|z| !z.heard.is_empty());
-        let corner = h.place.as_ref().and_then(|p| p.corner);
-        z.map_or(flat, |z| heard(z, corner, end_of(v, h), w.zones.floor)[zone]).powf(exponent)
+        heard_of(v, k, h).map_or(flat, |p| p[zone]).powf(exponent)
     };
     let place = Corner::parse(from).map_or(from, |c| c.words());
     Some(of_symptom(format!("heard from the {place}"), for_all(all, flat.powf(exponent), fits)))

@@ -21,6 +21,8 @@ const TESTS: usize = 40;
 pub const AHEAD: u32 = 2;
 /// Tests are alike whose plans differ by less than this share of what the best plan saves.
 const ALIKE: f64 = 0.25;
+/// Or by less than this share of what acting at once costs.
+const ALIKE_OF_ALL: f64 = 0.02;
 /// Tests that are looked at for their worth, beside those that save most.
 const LOOKED_AT_BESIDES: usize = 5;
 /// Of what acting at once costs, a plan with a test may cost so much more where nothing is sure.
@@ -334,7 +336,7 @@ impl<'a> Play<'a> {
         open.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
         near.extend(open.into_iter().take(LOOKED_AT_BESIDES));
         let as_good = |t: &usize| {
-            *t == best_test || self.game.course(s, Move::Test(*t), AHEAD - 1) <= cost + ALIKE * saving
+            *t == best_test || self.game.course(s, Move::Test(*t), AHEAD - 1) <= cost + (ALIKE * saving).max(ALIKE_OF_ALL * acting)
         };
         // Dear plans are worked out for what is worth more only.
         near.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
@@ -392,7 +394,7 @@ impl<'a> Play<'a> {
             s = then;
             next = self.first_move(k, &s).1;
         }
-        Course { steps, cost, enough, repair_first, test_first }
+        Course { steps, cost: cost.min(repair_first), enough, repair_first, test_first }
     }
 }
 
@@ -405,7 +407,7 @@ mod tests {
     use crate::vehicle::sample::*;
     use serde_json::json;
 
-    fn play(c: &Case, w: &Weighed) -> Play<'static> {
+    fn play<'a>(c: &'a Case, w: &'a Weighed) -> Play<'a> {
         let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
         Play::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
     }

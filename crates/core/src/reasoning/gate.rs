@@ -133,7 +133,7 @@ fn options(k: &Knowledge, fault: &str) -> Vec<Buying> {
 /// The likeliest causes of a symptom at the gate.
 pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let laid = laid_out(case, &model, symptom, &w);
     let play = Play::new(case, k, &w, &laid);

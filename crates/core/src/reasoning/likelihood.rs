@@ -250,6 +250,16 @@ impl<'a> Model<'a> {
         Subject { v: self.v, k: self.k, h, f, place, symptom: self.symptom }
     }
 
+    /// P(heard from each of the zones) of a single hypothesis; none where its place says nothing of it.
+    pub fn heard(&self, i: usize) -> Option<Vec<f64>> {
+        super::complaint::heard_of(self.v, self.k, &self.all[i])
+    }
+
+    /// P(felt there) of a single hypothesis.
+    pub fn felt(&self, i: usize, place: &str) -> f64 {
+        super::complaint::felt_at(self.v, self.k, Some(&self.all[i]), place)
+    }
+
     /// Why a general test says what it says of a hypothesis.
     pub fn reason(&self, i: usize, t: &Test, at: Option<&Place>, gear: Option<&str>) -> Option<String> {
         let (h, f) = (&self.all[i], self.faults[i]?);

@@ -83,7 +83,7 @@ fn measured(
     let l = model.likelihoods(t, place.as_ref(), None);
     // A little over the limit is common on sound vehicles; a lot over is not: the less so, the further.
     let base = t.outcomes[o].base;
-    let rarer = (1.0 / gross.max(1.0)).max(k.weights.measured.least);
+    let rarer = (1.0 / gross.max(1.0).powi(2)).max(k.weights.measured.least);
     let weigh = |h: usize| {
         let a = l.rows[o][h];
         let a = if a < 2.0 * base { a * rarer } else { a };

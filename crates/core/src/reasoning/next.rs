@@ -261,12 +261,14 @@ mod tests {
         assert_eq!((minutes(json!([]), "joint-swing"), minutes(json!(["prop.rear"]), "joint-swing")), (35.0, 10.0));
         // A joint that lies on the bench brought its shaft with it.
         assert_eq!((minutes(json!([]), "opened-look"), minutes(json!(["prop.rear"]), "opened-look")), (11.0, 5.0));
-        // What is off goes back before a drive.
-        let coast = |off: Value| {
+        // It is not driven while something is off, nor asked there for what is asked of the whole.
+        let open = |off: Value| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
-            super::super::preparation::minutes(&c, builtin(), builtin().test("neutral-coast").unwrap(), None)
+            super::super::possible(&c, builtin(), "S1").into_iter().map(|t| t.test).collect::<Vec<_>>()
         };
-        assert_eq!((coast(json!([])), coast(json!(["prop.rear"]))), (3.0, 9.0));
+        let (whole, off) = (open(json!([])), open(json!(["prop.rear"])));
+        assert!(whole.contains(&"neutral-coast".to_string()) && !off.contains(&"neutral-coast".to_string()));
+        assert!(off.contains(&"opened-look".to_string()) && !whole.contains(&"opened-look".to_string()));
     }
 
     #[test]

@@ -88,7 +88,7 @@ pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: 
         return vec![];
     }
     let all = super::hypotheses(&case.vehicle, k);
-    let kind = case.symptom(symptom).map_or("", |s| s.kind.as_str());
+    let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
     let mut then = case.clone();
     let state = then.state.get_or_insert_default();

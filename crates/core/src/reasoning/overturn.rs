@@ -22,6 +22,8 @@ pub struct Overturn {
     pub gear: Option<String>,
     /// The outcome.
     pub outcome: String,
+    /// The place that it names, of a test that names one.
+    pub place: Option<String>,
     /// How likely it is to come out.
     pub chance: f64,
     /// Minutes of the test.
@@ -38,10 +40,10 @@ fn first(p: impl Iterator<Item = f64>) -> Option<usize> {
 }
 
 fn of(p: &[f64], now: usize, t: &Possible) -> Option<Overturn> {
-    t.outcomes
-        .iter()
+    let outcomes = t.outcomes.iter().zip(&t.places);
+    outcomes
         .zip(&t.rows)
-        .filter_map(|(outcome, row)| {
+        .filter_map(|((outcome, place), row)| {
             let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
             let then = first(p.iter().zip(row).map(|(p, l)| p * l))?;
             (p[then] * row[then] > CLEARLY * p[now] * row[now] && chance >= LEAST_CHANCE).then(|| Overturn {
@@ -49,6 +51,7 @@ fn of(p: &[f64], now: usize, t: &Possible) -> Option<Overturn> {
                 at: t.at.clone(),
                 gear: t.gear.clone(),
                 outcome: outcome.clone(),
+                place: place.clone(),
                 chance,
                 minutes: t.minutes,
                 then,
@@ -95,7 +98,7 @@ mod tests {
         assert!(!found.is_empty());
         for o in &found {
             let mut list = before.as_array().unwrap().clone();
-            list.push(json!({"symptom": "S1", "test": o.test, "at": o.at, "gear": o.gear, "outcome": o.outcome}));
+            list.push(json!({"symptom": "S1", "test": o.test, "at": o.place.as_ref().or(o.at.as_ref()), "gear": o.gear, "outcome": o.outcome}));
             let then = diagnose(&case(&list.into()), k, None).symptoms[0].ranked[0].clone();
             assert_eq!((then.fault.as_str(), then.at.as_str()), (all[o.then].fault.as_str(), all[o.then].at.as_str()), "{o:?}");
             assert!(

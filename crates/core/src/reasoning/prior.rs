@@ -1,24 +1,39 @@
 //! Priors: how often, raised by what was done to the vehicle, by its geometry and by hints from outside.
 
 use super::hypotheses::Hypothesis;
-use super::knowledge::{Fault, Knowledge};
+use super::knowledge::{Fault, Knowledge, Mark, Marks};
 use super::likelihood::is_within;
 use crate::case::{Case, SpeedRange};
 use crate::shaft::{CriticalSpeedInput, critical_speed};
 use crate::vehicle::{Place, PlaceKind};
 
+/// How many times traces of work raise what it can cause.
+const TRACES: f64 = 4.0;
+
 /// The largest factor of the tags that a fault names; a tag counts no more once the look it stands for was made there.
 fn history(case: &Case, k: &Knowledge, f: &Fault, p: &Place) -> f64 {
     let w = &k.weights.history;
-    let looked = |test: &str| case.observations.iter().any(|o| o.test == test && !o.is_after() && is_of_unit(case, o.at.as_deref(), p));
-    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && !m.is_after());
-    let counts = |tag: &str| match w.looks.get(tag) {
-        Some(test) if test == "angle-survey" => !looked(test) && !measured("angles"),
-        Some(test) => !looked(test),
-        None if w.work.iter().any(|t| t == tag) => !looked("earlier-work-look"),
-        None => true,
+    let made_at = |test: &str, outcome: Option<&str>| {
+        case.observations.iter().any(|o| {
+            let same = o.test == test && !o.is_after() && outcome.is_none_or(|x| o.outcome == x);
+            same && is_of_unit(case, o.at.as_deref(), p)
+        })
     };
-    let raised = f.history.iter().filter(|(t, _)| case.history.contains(t) && counts(t)).map(|(_, x)| *x).fold(0.0, f64::max);
+    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && !m.is_after());
+    // The look that a fault's history stands for: its own sign, seen nearly always when it is there.
+    let own_sign = |test: &String| match test.as_str() {
+        "angle-survey" => made_at(test, None) || measured("angles"),
+        "runout-survey" | "half-shaft-runout" => made_at(test, None) || measured("runout"),
+        _ => made_at(test, None),
+    };
+    let nearly_always = |marks: &Marks| marks.values().any(|m| matches!(m, Mark::Sign(s) if s == "++"));
+    let seen = f.tests.iter().any(|(test, marks)| nearly_always(marks) && own_sign(test));
+    let counts = |tag: &str| !seen && w.looks.get(tag).is_none_or(|test| !made_at(test, None));
+    let mut raised = f.history.iter().filter(|(t, _)| case.history.contains(t) && counts(t)).map(|(_, x)| *x).fold(0.0, f64::max);
+    // Traces of the work that a tag says of are the same news again.
+    if raised > 0.0 && made_at("earlier-work-look", Some("traces")) {
+        raised = f64::max(raised / TRACES, 1.0);
+    }
     let denied = f.made_by_work && f.history.keys().any(|t| case.history_denied.contains(t));
     match raised > 0.0 {
         true => raised,

@@ -17,7 +17,7 @@ pub use fault::{
 };
 pub use marks::{distribution, fill, mark_probability, outcomes_at};
 pub use overrides::{House, HouseFault, LIMITS, shipped_limit};
-pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words};
+pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
 pub use weights::*;
 pub use zones::Zone;
 
@@ -295,7 +295,7 @@ mod tests {
         };
         assert!(read(&entry("[fault.tests]\nspin-by-hand={sideways='+'}")).contains("no outcome"));
         assert!(read(&entry("[fault.tests]\nkick={a='+'}")).contains("kick"));
-        assert!(read(&entry("[fault.tests]\nspin-by-hand={rough='++',drags='++'}")).contains("sum"));
+        assert!(read(&entry("[fault.tests]\nspin-by-hand={rough=0.9,drags=0.5}")).contains("sum"));
         assert!(read(&entry("[fault.tests]\nspin-by-hand={smooth='++'}").replace("spin-by-hand", "axle-nut-check").replace("smooth", "tight")).contains("speak"));
         assert!(read(&entry("[fault.tests]\nspin-by-hand={rough='+',drags='+'}")).contains("one plus"));
         assert!(read(&entry("colour='red'")).contains("colour"));

@@ -19,6 +19,35 @@ pub const KINDS: &[&str] = &[
     "no-drive",
 ];
 
+/// What people call a kind of symptom besides, and the kinds that they may mean.
+const SYNONYMS: &[(&str, &[&str])] = &[
+    ("click", &["click-repeating", "click-single"]),
+    ("thud", &["clunk"]),
+    ("thump", &["knock", "clunk"]),
+    ("bang", &["knock", "clunk"]),
+    ("buzz", &["vibration"]),
+    ("drone", &["vibration"]),
+    ("shake", &["vibration"]),
+    ("hop", &["shudder"]),
+    ("ratchet", &["click-repeating"]),
+    ("roar", &["growl"]),
+    ("hum", &["growl"]),
+    ("rumble", &["growl"]),
+    ("howl", &["whine"]),
+    ("chirp", &["squeal"]),
+    ("scrape", &["squeal"]),
+    ("groan", &["squeal"]),
+    ("chatter", &["rattle"]),
+];
+
+/// The kinds of symptom that a word means; none where it is not known.
+pub fn kinds_meant(word: &str) -> Vec<&'static str> {
+    if let Some(k) = KINDS.iter().find(|k| **k == word) {
+        return vec![k];
+    }
+    SYNONYMS.iter().find(|s| s.0 == word).map_or(vec![], |s| s.1.to_vec())
+}
+
 /// History tags.
 pub const HISTORY: &[&str] = &[
     "lowered",
