@@ -69,7 +69,13 @@ fn every_fault_with_its_own_signs_comes_first() {
 
 fn pick(weights: &[f64], rng: &mut ChaCha8Rng) -> usize {
     let mut at = rng.random::<f64>() * weights.iter().sum::<f64>();
-    weights.iter().position(|w| { at -= w; at < 0.0 }).unwrap_or(weights.len() - 1)
+    weights
+        .iter()
+        .position(|w| {
+            at -= w;
+            at < 0.0
+        })
+        .unwrap_or(weights.len() - 1)
 }
 
 /// What a driver says of a fault: kind, where it is heard and felt, each drawn from its distribution.
@@ -90,7 +96,14 @@ fn complaint(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize, rng: &mut
 }
 
 /// Whether the true fault stands first after so many proposed tests, each answered by a draw from its behaviour.
-fn first_after(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize, tests: usize, rng: &mut ChaCha8Rng) -> (bool, bool, Vec<String>) {
+fn first_after(
+    k: &Knowledge,
+    v: &Vehicle,
+    all: &[Hypothesis],
+    i: usize,
+    tests: usize,
+    rng: &mut ChaCha8Rng,
+) -> (bool, bool, Vec<String>) {
     let symptom = complaint(k, v, all, i, rng);
     let (mut observations, mut told): (Vec<Value>, Vec<String>) = (vec![], vec![symptom.to_string()]);
     let case = |o: &[Value]| Case::from_json(&document(v, symptom.clone(), o)).unwrap();
@@ -110,7 +123,11 @@ fn first_after(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize, tests: 
     told.push(format!("first {}@{} {:.2}", top.fault, top.at, top.p));
     let mut names: Vec<&str> = answer.ranked.iter().map(|r| r.fault.as_str()).collect();
     let mut seen: Vec<&str> = vec![];
-    names.retain(|n| { let new = !seen.contains(n); seen.push(n); new });
+    names.retain(|n| {
+        let new = !seen.contains(n);
+        seen.push(n);
+        new
+    });
     let place = names.iter().position(|n| *n == all[i].fault).unwrap_or(99);
     (place == 0, place < 3, told)
 }

@@ -76,11 +76,15 @@ fn mirrored(o: &Value) -> Value {
     m
 }
 
+/// The faults of a hypothesis with their places, and the gear.
+type Name = (Vec<(String, String)>, Option<String>);
+
 /// Probabilities by fault, place and gear.
-fn by_name(a: &SymptomAnswer) -> BTreeMap<(Vec<(String, String)>, Option<String>), f64> {
+fn by_name(a: &SymptomAnswer) -> BTreeMap<Name, f64> {
     let members = |r: &Ranked| {
-        let mut all: Vec<(String, String)> =
-            std::iter::once((r.fault.clone(), r.at.clone())).chain(r.with.iter().map(|w| (w.fault.clone(), w.at.clone()))).collect();
+        let mut all: Vec<(String, String)> = std::iter::once((r.fault.clone(), r.at.clone()))
+            .chain(r.with.iter().map(|w| (w.fault.clone(), w.at.clone())))
+            .collect();
         all.sort();
         all
     };

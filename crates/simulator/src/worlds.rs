@@ -88,13 +88,15 @@ impl World {
         // Of two faults one makes the symptom.
         let loud = truth.map(|t| all[t].pair.map_or(t, |m| m[usize::from(rng.random_bool(0.5))]));
         let likely = |kind: &&str| match loud {
-            Some(t) => {
-                let p = k.kind_probability(&all[t].fault, &all[t].kind, kind);
-                p * (distance.log_odds * normal_of(&format!("{} {kind}", all[t].fault), seed)).exp()
-            }
-            None => 1.0,
+            Some(t) => k.kind_probability(&all[t].fault, &all[t].kind, kind),
+            // What is in no catalogue is called as everything else is.
+            None => all
+                .iter()
+                .filter(|h| !h.is_unknown() && !h.is_pair())
+                .map(|h| h.weight * k.kind_probability(&h.fault, &h.kind, kind))
+                .sum(),
         };
-        let kind = KINDS[pick(&KINDS.iter().map(|kind| likely(kind)).collect::<Vec<_>>(), rng.random())];
+        let kind = KINDS[pick(&KINDS.iter().map(likely).collect::<Vec<_>>(), rng.random())];
         let mut document = Case::new_document("w", "w", json!(v));
         document["symptoms"] = json!([{"id": "S1", "kind": kind}]);
         Self { all, truth, document, distance, seed }
@@ -109,7 +111,12 @@ impl World {
             .rows
             .iter()
             .zip(&t.outcomes)
-            .map(|(row, o)| row[of] * (self.distance.log_odds * normal_of(&format!("{fault} {} {o}", t.test), self.seed)).exp())
+            .map(|(row, o)| {
+                // How a fault behaves is off; what comes out for no reason of it is what it is.
+                let speaks = (row[of] / row[self.all.len() - 1].max(1e-12)).ln().abs() > 0.05;
+                let off = if speaks { self.distance.log_odds * normal_of(&format!("{fault} {} {o}", t.test), self.seed) } else { 0.0 };
+                row[of] * off.exp()
+            })
             .collect();
         pick(&odds, rng.random())
     }
@@ -153,11 +160,16 @@ pub fn examined(seed: u64) -> (f64, bool) {
         World::write(&mut document, &t, w.outcome(&t, &mut rng));
     }
     let p = beliefs(&World::case(&document).expect("a case"), k, "S1", None);
-    // The gears of one fault are one.
-    let same = |a: usize, b: usize| w.all[a].fault == w.all[b].fault && w.all[a].at == w.all[b].at && w.all[a].pair == w.all[b].pair;
-    let line = |i: usize| (0..p.len()).filter(|j| same(i, *j)).map(|j| p[j]).sum::<f64>();
-    let first = (0..p.len()).max_by(|a, b| line(*a).total_cmp(&line(*b))).unwrap_or(0);
-    (line(first), same(w.truth.unwrap_or(p.len() - 1), first))
+    // How sure it is that a fault is there, in any of its gears, alone or as one of two; and whether it is.
+    let same = |a: usize, b: usize| w.all[a].fault == w.all[b].fault && w.all[a].at == w.all[b].at;
+    let holds = |h: usize, i: usize| match w.all[h].pair {
+        Some(members) => members.iter().any(|m| same(*m, i)),
+        None => same(h, i),
+    };
+    let there = |i: usize| (0..p.len()).filter(|h| holds(*h, i)).map(|h| p[h]).sum::<f64>();
+    let singles = (0..p.len()).filter(|i| !w.all[*i].is_pair());
+    let first = singles.max_by(|a, b| there(*a).total_cmp(&there(*b))).unwrap_or(0);
+    (there(first), holds(w.truth.unwrap_or(p.len() - 1), first))
 }
 
 /// A game of up to six causes and six tests, anyhow.

@@ -23,8 +23,8 @@ async fn not_to_be_driven_stands_on_every_page_until_it_is_cleared() {
         assert_eq!(r.status(), 422, "{fields:?}");
         assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{fields:?}");
     }
-    let road = "The driver drives; another person or the recorder records";
-    let decide = async || g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
+    let road = "other-gear-same-speed";
+    let decide = async || g.get(&c, &format!("/cases/{id}/road")).await.text().await.unwrap();
     assert!(decide().await.contains(road), "a drive is proposed");
     let no = [("drive", "no"), ("reason", "<b>the cross joint binds</b>"), ("back", "road")];
     let r = g.post_form(&c, &path, &no).await;

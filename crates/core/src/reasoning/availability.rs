@@ -1,10 +1,9 @@
 //! Which tests can be made on this vehicle as it stands now, and were not made yet.
 
-use super::driver_answers;
 use super::evidence::{bears_on, place_of};
 use super::knowledge::{Knowledge, Need, Test};
 use super::likelihood::{Likelihoods, Model, is_within};
-use crate::case::{Case, NOT_POSSIBLE, Symptom};
+use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation, Symptom};
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
 /// The test that is a recording: it is driven by the plan of runs.
@@ -24,7 +23,9 @@ pub fn has(v: &Vehicle, need: Need) -> bool {
 
 /// Whether the slip was found hardly engaged: then no run, however slow.
 fn slip_hardly_engaged(case: &Case) -> bool {
-    case.observations.iter().any(|o| matches!(o.test.as_str(), "slip-position" | "slip-measure") && o.outcome == "short" && !o.is_after())
+    case.observations
+        .iter()
+        .any(|o| matches!(o.test.as_str(), "slip-position" | "slip-measure") && o.outcome == "short" && !o.is_after())
 }
 
 /// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
@@ -38,7 +39,8 @@ fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> 
     let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
     let turned = (t.is_of_the_road() || t.wheels) && slip_hardly_engaged(case);
     // A run through the speeds needs speeds, and so does the same speed in two gears.
-    let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed") && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
+    let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed")
+        && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
     // What is seen on the bench lies there; a new lamp is no test of a cause.
     let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
     // What has come off is not felt on the vehicle.
@@ -48,37 +50,68 @@ fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> 
 
 /// Tests that are made on a part that is off as well.
 fn lies_open(t: &Test) -> bool {
-    !t.opens.is_empty() || matches!(t.id.as_str(), "joint-wiggle" | "flex-look" | "yoke-look" | "boot-look" | "runout-survey" | "support-bearing-look" | "earlier-work-look" | "half-shaft-runout")
+    !t.opens.is_empty()
+        || matches!(
+            t.id.as_str(),
+            "joint-wiggle"
+                | "flex-look"
+                | "yoke-look"
+                | "boot-look"
+                | "runout-survey"
+                | "support-bearing-look"
+                | "earlier-work-look"
+                | "half-shaft-runout"
+        )
 }
 
-fn is_done(case: &Case, k: &Knowledge, symptom: &str, t: &Test, at: Option<&Place>, gear: Option<&str>) -> bool {
-    let Some(s) = case.symptom(symptom) else { return false };
-    let fact = |id: &str| k.test(id).and_then(|t| t.same_as.clone()).unwrap_or_else(|| id.to_string());
-    let same_place = |o: &crate::case::Observation| match (place_of(&case.vehicle, o), at) {
-        (Some(Ok(p)), Some(at)) => t.names_place || is_within(&p.id, &at.id),
-        _ => true,
-    };
-    let same_gear = |o: &crate::case::Observation| gear.is_none_or(|g| o.named_gear().is_none_or(|x| x == g));
-    let observed = case.observations.iter().any(|o| {
-        let same = fact(&o.test) == fact(&t.id) && bears_on(k, o, symptom);
-        same && (o.outcome == NOT_POSSIBLE && o.at.is_none() || same_place(o) && same_gear(o))
-    });
-    let answered = driver_answers::observations(&case.vehicle, s).iter().any(|o| o.test == t.id);
-    let of = |s: Option<&str>| Case::concerns(s, symptom);
-    let place = |m: &crate::case::Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
-    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && place(m));
-    let pointless = super::evidence::that_count(case, k, s, &mut vec![])
-        .iter()
-        .any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
-    observed
-        || answered
-        || pointless
-        || match t.id.as_str() {
-            RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
-            "angle-survey" => measured("angles"),
-            "runout-survey" | "half-shaft-runout" => measured("runout"),
-            _ => false,
-        }
+/// What was answered of a symptom: the observations that bear on it, and those of them that count.
+struct Answered<'a> {
+    case: &'a Case,
+    k: &'a Knowledge,
+    symptom: &'a Symptom,
+    said: Vec<(&'a Observation, Option<Result<Place, String>>)>,
+    counted: Vec<Observation>,
+}
+
+impl<'a> Answered<'a> {
+    fn new(case: &'a Case, k: &'a Knowledge, symptom: &'a Symptom) -> Self {
+        let bearing = case.observations.iter().filter(|o| bears_on(k, o, &symptom.id));
+        let said = bearing.map(|o| (o, place_of(&case.vehicle, o))).collect();
+        let counted = super::evidence::that_count(case, k, symptom, &mut vec![]);
+        Self { case, k, symptom, said, counted }
+    }
+
+    fn is_done(&self, t: &Test, at: Option<&Place>, gear: Option<&str>) -> bool {
+        let (case, k) = (self.case, self.k);
+        let fact = |t: &'a Test| t.same_as.as_deref().unwrap_or(&t.id);
+        let own = t.same_as.as_deref().unwrap_or(&t.id);
+        let same_place = |place: &Option<Result<Place, String>>| match (place, at) {
+            (Some(Ok(p)), Some(at)) => t.names_place || is_within(&p.id, &at.id),
+            _ => true,
+        };
+        let same_gear = |o: &Observation| gear.is_none_or(|g| o.named_gear().is_none_or(|x| x == g));
+        let observed = self.said.iter().any(|(o, place)| {
+            let same = o.test == t.id || k.test(&o.test).is_some_and(|other| fact(other) == own);
+            same && (o.outcome == NOT_POSSIBLE && o.at.is_none() || same_place(place) && same_gear(o))
+        });
+        // Counted besides what was said: the driver's answers.
+        let answered = || self.counted.iter().any(|o| o.test == t.id && o.source.as_deref() == Some(crate::case::DRIVER));
+        let pointless =
+            || self.counted.iter().any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
+        let of = |s: Option<&str>| Case::concerns(s, &self.symptom.id);
+        let there = |m: &Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
+        let measured =
+            |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && there(m));
+        observed
+            || answered()
+            || pointless()
+            || match t.id.as_str() {
+                RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
+                "angle-survey" => measured("angles"),
+                "runout-survey" | "half-shaft-runout" => measured("runout"),
+                _ => false,
+            }
+    }
 }
 
 /// A test at a place where it can be made.
@@ -92,8 +125,7 @@ pub(crate) struct Try<'a> {
 impl Try<'_> {
     /// How likely each outcome is under each cause, tempered as it will be weighed; those of a cause sum to 1.
     pub fn likelihoods(&self, model: &Model) -> Likelihoods {
-        let exponent = model.k.weights.exponent.observation;
-        model.likelihoods(self.test, self.at.as_ref(), self.gear.as_deref()).tempered(exponent)
+        model.tempered(self.test, self.at.as_ref(), self.gear.as_deref(), model.k.weights.exponent.observation)
     }
 }
 
@@ -101,10 +133,11 @@ impl Try<'_> {
 pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try<'a>> {
     let k = model.k;
     let Some(s) = case.symptom(symptom) else { return vec![] };
+    let answered = Answered::new(case, k, s);
     let mut out = all_tries(model);
     out.retain(|t| {
         let at = t.at.as_ref();
-        can_be_made(case, t.test, at, s) && !is_done(case, k, symptom, t.test, at, t.gear.as_deref())
+        can_be_made(case, t.test, at, s) && !answered.is_done(t.test, at, t.gear.as_deref())
     });
     out
 }

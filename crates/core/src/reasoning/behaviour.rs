@@ -90,7 +90,9 @@ impl Subject<'_> {
             () if shifts && matches!(self.symptom, "hard-shift" | "jumps-out") => Manner::Shift,
             () if self.shows(Shows::Event) && (!steady || is_event_kind(self.symptom)) => Manner::Event,
             () if self.shows(Shows::Brake) || self.load() == Load::Braking => Manner::Brake,
-            () if self.shows(Shows::Tight) || (self.turning() == Some(Turning::Tight) && self.load() != Load::Drive) => Manner::Tight,
+            () if self.shows(Shows::Tight) || (self.turning() == Some(Turning::Tight) && self.load() != Load::Drive) => {
+                Manner::Tight
+            }
             () if steady => Manner::Steady,
             () if self.shows(Shows::Bump) => Manner::Bump,
             () if self.shows(Shows::Steer) => Manner::Steer,
@@ -161,7 +163,9 @@ fn neutral_coast(s: &Subject) -> Option<Rule> {
         Manner::Silent | Manner::Shift | Manner::Steer => None,
         Manner::Event => rule(&[("persists", 0.06), ("fades", 0.1), ("stops", 0.84)], "rolling free, no load changes"),
         Manner::Bump => rule(&[("persists", 0.9), ("fades", 0.06), ("stops", 0.04)], "the bumps are there in neutral, too"),
-        Manner::Tight => rule(&[("persists", 0.45), ("fades", 0.25), ("stops", 0.3)], "it comes with the turn, not with the torque alone"),
+        Manner::Tight => {
+            rule(&[("persists", 0.45), ("fades", 0.25), ("stops", 0.3)], "it comes with the turn, not with the torque alone")
+        }
         Manner::Brake if s.load() == Load::Braking => {
             rule(&[("persists", 0.3), ("fades", 0.1), ("stops", 0.6)], "it comes with the brake")
         }
@@ -169,7 +173,9 @@ fn neutral_coast(s: &Subject) -> Option<Rule> {
             (TurnsWith::Engine | TurnsWith::Gear, _) => {
                 rule(&[("persists", 0.03), ("fades", 0.07), ("stops", 0.9)], "the engine idles and no gear is driven")
             }
-            (_, Load::DriveCoast) => rule(&[("persists", 0.15), ("fades", 0.25), ("stops", 0.6)], "teeth without torque are quieter"),
+            (_, Load::DriveCoast) => {
+                rule(&[("persists", 0.15), ("fades", 0.25), ("stops", 0.6)], "teeth without torque are quieter")
+            }
             (_, Load::Part) => rule(&part, "it is weaker without torque"),
             (_, Load::Drive | Load::Coast | Load::PullingAway) => {
                 rule(&[("persists", 0.04), ("fades", 0.08), ("stops", 0.88)], "it needs torque, and there is none")
@@ -191,14 +197,18 @@ fn other_gear(s: &Subject) -> Option<Rule> {
         Manner::Steady => {}
     }
     match s.turns() {
-        TurnsWith::Wheel | TurnsWith::Shaft => {
-            rule(&[("same", 0.98), ("stops", 0.005), ("changes-with-rpm", 0.015)], "at the same road speed it turns as fast in every gear")
-        }
+        TurnsWith::Wheel | TurnsWith::Shaft => rule(
+            &[("same", 0.98), ("stops", 0.005), ("changes-with-rpm", 0.015)],
+            "at the same road speed it turns as fast in every gear",
+        ),
         _ if s.load() == Load::PullingAway => None,
-        TurnsWith::Engine => {
-            rule(&[("same", 0.03), ("stops", 0.35), ("changes-with-rpm", 0.62)], "in another gear the engine turns otherwise at that speed")
+        TurnsWith::Engine => rule(
+            &[("same", 0.03), ("stops", 0.35), ("changes-with-rpm", 0.62)],
+            "in another gear the engine turns otherwise at that speed",
+        ),
+        TurnsWith::Gear => {
+            rule(&[("same", 0.02), ("stops", 0.95), ("changes-with-rpm", 0.03)], "in another gear that pair carries nothing")
         }
-        TurnsWith::Gear => rule(&[("same", 0.02), ("stops", 0.95), ("changes-with-rpm", 0.03)], "in another gear that pair carries nothing"),
         TurnsWith::Nothing => None,
     }
 }
@@ -208,7 +218,9 @@ fn drive_coast_float(s: &Subject) -> Option<Rule> {
     match s.manner() {
         Manner::Silent | Manner::Shift | Manner::Steer => None,
         Manner::Event => of(0.35, 0.2, 0.25, 0.2, "it comes when the load changes"),
-        Manner::Brake if s.load() == Load::Braking => of(0.03, 0.5, 0.05, 0.42, "it comes with the brake, the foot off the throttle"),
+        Manner::Brake if s.load() == Load::Braking => {
+            of(0.03, 0.5, 0.05, 0.42, "it comes with the brake, the foot off the throttle")
+        }
         _ => match s.load() {
             Load::Drive | Load::PullingAway => of(0.85, 0.03, 0.02, 0.1, "it needs driving torque"),
             Load::Coast => of(0.03, 0.85, 0.02, 0.1, "it needs overrun"),
@@ -279,7 +291,9 @@ fn standstill_rev(s: &Subject) -> Option<Rule> {
         _ if matches!(s.manner(), Manner::Silent | Manner::Shift) && !s.rolls() => None,
         TurnsWith::Wheel | TurnsWith::Shaft | TurnsWith::Gear => rule(&[("present", 0.01)], "standing, it does not turn"),
         TurnsWith::Nothing => rule(&[("present", 0.03)], "it needs the vehicle to move or the load to change"),
-        TurnsWith::Engine if s.place.is_of_shaft() => rule(&[("present", 0.02)], "the clutch does not drive the shaft in neutral hard enough"),
+        TurnsWith::Engine if s.place.is_of_shaft() => {
+            rule(&[("present", 0.02)], "the clutch does not drive the shaft in neutral hard enough")
+        }
         TurnsWith::Engine if s.load() == Load::Drive || s.load() == Load::PullingAway => {
             rule(&[("present", 0.04)], "it needs torque")
         }
@@ -338,9 +352,11 @@ fn clutch_pedal(s: &Subject) -> Option<Rule> {
     match s.turns() {
         _ if matches!(s.manner(), Manner::Silent | Manner::Shift) => None,
         TurnsWith::Wheel | TurnsWith::Shaft | TurnsWith::Gear | TurnsWith::Nothing => {
-            rule(&[("none", 0.93)], "standing in neutral it does not turn: what is heard is another noise")
+            rule(&[("none", 0.95)], "standing in neutral it does not turn: what is heard is another noise")
         }
-        TurnsWith::Engine if s.load() == Load::Any => rule(&[("both", 0.5), ("none", 0.45)], "it turns with the engine, whatever the pedal does"),
+        TurnsWith::Engine if s.load() == Load::Any => {
+            rule(&[("both", 0.5), ("none", 0.45)], "it turns with the engine, whatever the pedal does")
+        }
         TurnsWith::Engine => rule(&[("both", 0.25), ("none", 0.68)], "it turns with the engine, and wants load"),
     }
 }
@@ -356,9 +372,9 @@ fn clutch_pedal_in_gear(s: &Subject) -> Option<Rule> {
 fn brake_touch(s: &Subject) -> Option<Rule> {
     match s.manner() {
         Manner::Silent | Manner::Shift => None,
-        Manner::Brake => rule(&[("changes", 0.9)], "it is the brake's"),
+        Manner::Brake => rule(&[("changes", 0.93)], "it is the brake's"),
         _ if s.is("brake-dragging") => rule(&[("changes", 0.7)], "it is the brake's"),
-        _ => rule(&[("changes", 0.08)], "a touch of the brake does nothing"),
+        _ => rule(&[("changes", 0.06)], "a touch of the brake does nothing"),
     }
 }
 
@@ -396,7 +412,9 @@ fn half_shafts_out(s: &Subject) -> Option<Rule> {
     match () {
         () if matches!(s.manner(), Manner::Silent | Manner::Shift) => None,
         () if s.is("transaxle-internal") => rule(&[("heard", 0.93)], "only the transaxle turns"),
-        () if s.engine_side() => Some(Rule { outcomes: vec![("heard", s.unloaded().max(0.3))], why: "engine and gearbox turn on" }),
+        () if s.engine_side() => {
+            Some(Rule { outcomes: vec![("heard", s.unloaded().max(0.3))], why: "engine and gearbox turn on" })
+        }
         () => rule(&[("heard", 0.03)], "it does not turn with the half shafts out"),
     }
 }
@@ -408,7 +426,9 @@ fn diff_out(s: &Subject, at: &Place) -> Option<Rule> {
         () if s.at_wheel() && s.end() == Some(end) => rule(&[("stops", 0.93)], "the wheels of that axle stand"),
         () if s.place.is_of_shaft() && s.end() == Some(end) => rule(&[("stops", 0.35)], "the shaft turns on, without load"),
         () if s.drives(end) => rule(&[("stops", 0.93)], "nothing behind the shaft turns"),
-        () if s.at_wheel() || s.place.corner.is_some() => rule(&[("stops", 0.6)], "a wheel that stands in the run is not heard either"),
+        () if s.at_wheel() || s.place.corner.is_some() => {
+            rule(&[("stops", 0.6)], "a wheel that stands in the run is not heard either")
+        }
         () => rule(&[("stops", 0.5)], "gearbox and engine turn on, without load"),
     }
 }
@@ -438,7 +458,9 @@ fn axle_engage(s: &Subject, end: End) -> Option<Rule> {
         () if s.one_of(&["driveline-windup", "coupling-stuck"]) => {
             rule(&[("only-engaged", 0.93), ("only-free", 0.01)], "the axles fight each other only while they are locked")
         }
-        () if on_path && s.is("hub-lock-faulty") => rule(&[("only-engaged", 0.6), ("only-free", 0.1)], "its dogs are engaged then"),
+        () if on_path && s.is("hub-lock-faulty") => {
+            rule(&[("only-engaged", 0.6), ("only-free", 0.1)], "its dogs are engaged then")
+        }
         () if on_path && (needs_torque || free_hubs) => {
             rule(&[("only-engaged", 0.85), ("only-free", 0.02)], "that path carries torque only while engaged")
         }
@@ -464,7 +486,9 @@ fn reindex(s: &Subject, at: &Place) -> Option<Rule> {
 fn grease(s: &Subject, at: &Place) -> Option<Rule> {
     match () {
         () if matches!(s.manner(), Manner::Silent | Manner::Shift) => None,
-        () if s.end() == at.end && s.is("joint-worn") => rule(&[("cured", 0.03), ("better", 0.12)], "grease in a dry cross quietens it for a while"),
+        () if s.end() == at.end && s.is("joint-worn") => {
+            rule(&[("cured", 0.03), ("better", 0.12)], "grease in a dry cross quietens it for a while")
+        }
         () => rule(&[("cured", 0.01), ("better", 0.04)], "it takes no grease there"),
     }
 }
@@ -555,7 +579,9 @@ fn opened_look(s: &Subject, at: &Place) -> Option<Rule> {
     match () {
         () if !is_there(at, s.place) => None,
         () if s.is("slip-dry") => rule(&[("dry", 0.8), ("water", 0.05), ("sound", 0.05)], "dry splines are seen"),
-        () if s.is("joint-stiff") => rule(&[("dry", 0.35), ("worn", 0.25), ("water", 0.1), ("sound", 0.2)], "dry or rusted needles are seen"),
+        () if s.is("joint-stiff") => {
+            rule(&[("dry", 0.35), ("worn", 0.25), ("water", 0.1), ("sound", 0.2)], "dry or rusted needles are seen")
+        }
         () if s.one_of(&["prop-bent", "half-shaft-bent"]) => None,
         () if !shows_when_opened(&s.f.part) => None,
         () => rule(
@@ -586,7 +612,9 @@ fn same_unit(at: &Place, p: &Place) -> bool {
     match at.kind {
         _ if at.is_of_shaft() => p.is_of_shaft() && p.end == at.end,
         K::Diff => p.end == at.end && matches!(p.kind, K::Diff | K::HalfInner) || p.id == "mount.diff",
-        K::Gearbox => matches!(p.kind, K::Gearbox | K::Clutch) || p.id == "mount.gearbox" || p.kind == K::Joint && p.number == Some(1),
+        K::Gearbox => {
+            matches!(p.kind, K::Gearbox | K::Clutch) || p.id == "mount.gearbox" || p.kind == K::Joint && p.number == Some(1)
+        }
         K::Half => at.corner == p.corner && matches!(p.kind, K::Half | K::HalfInner | K::HalfOuter | K::Hub),
         _ => at.kind == p.kind,
     }

@@ -166,7 +166,7 @@ fn felt(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Option<E
             true => at(h, place),
             false => (1.0 - at(h, place)).powf(w.not_felt),
         };
-        FELT.iter().map(|p| of(p)).product::<f64>()
+        FELT.iter().map(of).product::<f64>()
     };
     let words: Vec<String> = s.felt.iter().map(|f| f.replace('-', " ")).collect();
     Some(of_symptom(format!("felt in the {}", words.join(", ")), for_all(all, fits(None), |h| fits(Some(h)))))
@@ -178,9 +178,7 @@ fn heard_from(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Op
     let w = &k.weights;
     let exponent = if matches!(s.kind.as_str(), "vibration" | "shudder") { w.exponent.heard_vibration } else { 1.0 };
     let flat = 1.0 / ZONES.len() as f64;
-    let fits = |h: &Hypothesis| {
-        heard_of(v, k, h).map_or(flat, |p| p[zone]).powf(exponent)
-    };
+    let fits = |h: &Hypothesis| heard_of(v, k, h).map_or(flat, |p| p[zone]).powf(exponent);
     let place = Corner::parse(from).map_or(from, |c| c.words());
     Some(of_symptom(format!("heard from the {place}"), for_all(all, flat.powf(exponent), fits)))
 }

@@ -106,6 +106,17 @@ pub struct Play<'a> {
     preparations: Preparations,
 }
 
+/// What looking ahead from a standing shows.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct LookedAhead {
+    /// What it costs until it is cured, times the weight of the standing.
+    pub cost: f64,
+    /// The move that begins it.
+    pub first: Option<Move>,
+    /// The same where the best test comes first; none where no test is left.
+    pub test_first: Option<f64>,
+}
+
 /// What a repair costs: its minutes, work and parts together.
 fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
     let hour = k.weights.time.rate / 60.0;
@@ -298,63 +309,62 @@ impl<'a> Play<'a> {
         }
     }
 
-    /// What it costs on average when the best test comes first; none where no test is left.
-    pub(crate) fn test_first(&self) -> Option<f64> {
-        let start = self.game.start();
-        let tests = self.game.promising(&start).into_iter();
-        tests.map(|(_, t)| self.game.course(&start, Move::Test(t), AHEAD - 1)).min_by(f64::total_cmp)
-    }
-
-    /// The move to begin with. Of several tests that lead to a cure for about the same cost, the order in which they are
-    /// made matters little to the sum: the one that answers most for its minutes comes first.
-    fn first_move(&self, k: &Knowledge, s: &Standing) -> (f64, Option<Move>) {
+    /// Looks ahead from a standing. Of several tests that lead to a cure for about the same cost, the order in which they
+    /// are made matters little to the sum: the one that answers most for its minutes comes first.
+    pub(crate) fn look_ahead(&self, k: &Knowledge, s: &Standing) -> LookedAhead {
         let hour = k.weights.time.rate / 60.0;
-        let (mut cost, mut best) = self.game.best(s, AHEAD);
-        let (acting, part) = self.game.replacing(s);
-        // On what is not sure nobody acts while a cheap test costs next to nothing on balance.
         let sum: f64 = s.weight.iter().sum();
-        let sure = part.is_some_and(|c| (sum - self.game.not_cured(s, c).weight.iter().sum::<f64>()) >= k.weights.gate.certainty * sum);
-        if let (Some(Move::Replace(_)), false) = (best, sure)
-            && let Some((c, t)) = self.cheap_test(k, s, acting)
-        {
-            (cost, best) = (c.min(acting), Some(Move::Test(t)));
+        let p: Vec<f64> = s.weight.iter().map(|w| w / sum.max(1e-300)).collect();
+        let (replacing, part) = self.game.replacing(s);
+        let act = |cost: f64, test_first: Option<f64>| LookedAhead { cost, first: part.map(Move::Replace), test_first };
+        // Where one cause is left, or nothing at all, nothing is to be separated.
+        if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
+            return act(replacing, None);
         }
-        let Some(Move::Test(best_test)) = best else { return (cost, best) };
+        let course = |t: usize| self.game.course(s, Move::Test(t), AHEAD - 1);
+        let tests: Vec<(f64, usize)> = self.game.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
+        let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
+        let test_first = least.map(|t| t.0);
+        let acting = part.map_or(replacing, |c| self.game.course(s, Move::Replace(c), AHEAD - 1).min(replacing));
+        let cured = |c: usize| sum - self.game.not_cured(s, c).weight.iter().sum::<f64>();
+        let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
+        let (cost, best) = match least {
+            Some((c, t)) if c < acting - 1e-12 => (c, t),
+            // On what is not sure nobody acts while a cheap test costs next to nothing on balance.
+            _ if sure => return act(acting, test_first),
+            _ => match self.cheap_test(k, s, &p, &tests, replacing) {
+                Some((c, t)) => (c.min(acting), t),
+                None => return act(acting, test_first),
+            },
+        };
         let saving = acting - cost;
         // A test that saves next to nothing changes no decision.
         if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
-            return (acting, part.map(Move::Replace));
+            return act(acting, test_first);
         }
-        let worth = |t: usize| {
-            let trial = &self.game.trials[t];
-            let sum: f64 = s.weight.iter().sum();
-            let p: Vec<f64> = s.weight.iter().map(|w| w / sum).collect();
-            sharpens(&p, &trial.rows, &self.bases[t], self.cost_of(t, s) / hour)
-        };
-        let mut near: Vec<usize> = self.game.promising(s).into_iter().map(|n| n.1).collect();
-        let mut open: Vec<usize> = (0..self.tries.len()).filter(|t| s.done & 1 << t == 0 && !near.contains(t)).collect();
-        open.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
-        near.extend(open.into_iter().take(LOOKED_AT_BESIDES));
-        let as_good = |t: &usize| {
-            *t == best_test || self.game.course(s, Move::Test(*t), AHEAD - 1) <= cost + (ALIKE * saving).max(ALIKE_OF_ALL * acting)
-        };
-        // Dear plans are worked out for what is worth more only.
-        near.sort_by(|&a, &b| worth(b).total_cmp(&worth(a)));
-        let first = near.into_iter().find(as_good).or(Some(best_test));
-        (cost, first.map(Move::Test))
+        let worth = |t: usize| sharpens(&p, &self.game.trials[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
+        let alike = cost + (ALIKE * (replacing - cost)).max(ALIKE_OF_ALL * replacing);
+        let open = (0..self.tries.len()).filter(|t| s.done & 1 << t == 0);
+        let mut by_worth: Vec<(f64, usize)> = open.map(|t| (worth(t), t)).collect();
+        by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
+        by_worth.truncate(LOOKED_AT_BESIDES);
+        let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
+        let as_good = |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike;
+        // What is worth most comes first; what was looked at already is known to be as good or not.
+        let besides = by_worth.iter().map(|x| x.1).find(as_good);
+        let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));
+        let first = besides.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
+        LookedAhead { cost, first: Some(Move::Test(first)), test_first }
     }
 
     /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
-    fn cheap_test(&self, k: &Knowledge, s: &Standing, acting: f64) -> Option<(f64, usize)> {
-        let sum: f64 = s.weight.iter().sum();
-        let p: Vec<f64> = s.weight.iter().map(|w| w / sum).collect();
-        let useful = |t: &usize| {
-            let cheap = self.cost_of(*t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
-            cheap && settles(&p, &self.game.trials[*t].rows) >= WORTHWHILE * entropy(&p)
+    fn cheap_test(&self, k: &Knowledge, s: &Standing, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
+        let useful = |t: usize| {
+            let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
+            cheap && settles(p, &self.game.trials[t].rows) >= WORTHWHILE * entropy(p)
         };
-        let near = self.game.promising(s).into_iter().map(|n| n.1).filter(useful);
-        let cost = |t: usize| (self.game.course(s, Move::Test(t), AHEAD - 1), t);
-        near.map(cost).filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting).min_by(|a, b| a.0.total_cmp(&b.0))
+        let near = tests.iter().copied().filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting && useful(c.1));
+        near.min_by(|a, b| a.0.total_cmp(&b.0))
     }
 
     /// What a test costs from how things stand, with what must be done before it.
@@ -377,11 +387,10 @@ impl<'a> Play<'a> {
     /// The plan.
     pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();
-        let (cost, mut next) = self.first_move(k, &start);
+        let LookedAhead { cost, first: mut next, test_first } = self.look_ahead(k, &start);
         let enough = matches!(next, Some(Move::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
         let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
-        let test_first = self.test_first();
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
             let (step, then) = self.step(case, k, w, &s, m);
@@ -392,7 +401,7 @@ impl<'a> Play<'a> {
                 break;
             }
             s = then;
-            next = self.first_move(k, &s).1;
+            next = self.look_ahead(k, &s).first;
         }
         Course { steps, cost: cost.min(repair_first), enough, repair_first, test_first }
     }
@@ -468,7 +477,8 @@ mod tests {
         let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
         let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
         let play = play(&c, &w);
-        let shaft = play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
+        let shaft =
+            play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
         let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].0.test.id == "joint-swing").collect();
         let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
         assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");

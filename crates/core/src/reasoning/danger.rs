@@ -34,12 +34,18 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
     let Some(p) = &h.place else { return false };
     let there = |at: &str| {
         let corner = case.vehicle.place(at).and_then(|a| a.corner);
-        let of_shaft = p.is_of_shaft() && case.vehicle.place(at).is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == crate::vehicle::PlaceKind::Prop);
+        let of_shaft = p.is_of_shaft()
+            && case
+                .vehicle
+                .place(at)
+                .is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == crate::vehicle::PlaceKind::Prop);
         is_within(at, &p.id) || corner.is_some() && corner == p.corner || of_shaft
     };
     case.observations.iter().any(|o| {
         !o.is_after()
-            && tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
+            && tests
+                .get(&o.test)
+                .is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
             && o.at.as_deref().is_none_or(there)
     })
 }
@@ -70,7 +76,10 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
     };
     // A pair counts once when a member of it is named.
     let together = |of: &[usize]| -> f64 {
-        (0..w.all.len()).filter(|i| w.all[*i].pair.map_or(of.contains(i), |m| m.iter().any(|j| of.contains(j)))).map(|i| w.p[i]).sum()
+        (0..w.all.len())
+            .filter(|i| w.all[*i].pair.map_or(of.contains(i), |m| m.iter().any(|j| of.contains(j))))
+            .map(|i| w.p[i])
+            .sum()
     };
     for drive in [Drive::No, Drive::Limited] {
         let mut all = suspects(drive);

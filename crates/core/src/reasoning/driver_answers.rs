@@ -73,7 +73,13 @@ pub(super) fn gears(model: &Model, s: &Symptom) -> Option<Evidence> {
     let of = |one: f64, several_p: f64| if several { several_p } else { one };
     let shifting = is_shifting(&s.kind) || s.kind == "grind";
     let single = |h: &super::Hypothesis| match named {
-        Some(g) if h.gear.is_some() => if h.gear.as_deref() == Some(g) { 0.93 } else { 0.02 },
+        Some(g) if h.gear.is_some() => {
+            if h.gear.as_deref() == Some(g) {
+                0.93
+            } else {
+                0.02
+            }
+        }
         _ if !shifting => 0.5,
         _ if shows(h, Shows::ShiftAll) => of(0.12, 0.85),
         _ if shows(h, Shows::Shift) => of(0.93, 0.07),
@@ -124,6 +130,9 @@ mod tests {
 
     #[test]
     fn unknown_and_what_is_not_listed_say_nothing() {
-        assert_eq!(said("growl", json!({"load": "unknown", "turn": "unknown", "gear": "9", "loaded": "loaded", "absent": "slow"})), []);
+        assert_eq!(
+            said("growl", json!({"load": "unknown", "turn": "unknown", "gear": "9", "loaded": "loaded", "absent": "slow"})),
+            []
+        );
     }
 }

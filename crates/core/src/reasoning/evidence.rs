@@ -51,9 +51,11 @@ pub(super) fn that_count(case: &Case, k: &Knowledge, symptom: &Symptom, warnings
     for (i, o) in said.iter().enumerate() {
         match said[i + 1..].iter().find(|l| key(l) == key(o)) {
             None => out.push((*o).clone()),
-            Some(later) if later.outcome != o.outcome && o.outcome != NOT_POSSIBLE && later.outcome != NOT_POSSIBLE => warnings.push(
-                Warning::new("contradiction", contradiction_words(&case.vehicle, k, o, later)).at(o.at.clone().unwrap_or_default()),
-            ),
+            Some(later) if later.outcome != o.outcome && o.outcome != NOT_POSSIBLE && later.outcome != NOT_POSSIBLE => warnings
+                .push(
+                    Warning::new("contradiction", contradiction_words(&case.vehicle, k, o, later))
+                        .at(o.at.clone().unwrap_or_default()),
+                ),
             Some(_) => {}
         }
     }
@@ -123,7 +125,7 @@ pub(super) fn observations(case: &Case, model: &Model, symptom: &Symptom, warnin
 /// How likely what came out is under each hypothesis. Where the place was not said, over all where it can have been.
 fn likelihood(model: &Model, t: &Test, outcomes: &[usize], at: Option<&Place>, gear: Option<&str>, exponent: f64) -> Vec<f64> {
     let one = |at: Option<&Place>| -> Vec<f64> {
-        let l = model.likelihoods(t, at.filter(|_| !t.names_place), gear).tempered(exponent);
+        let l = model.tempered(t, at.filter(|_| !t.names_place), gear, exponent);
         let each: Vec<Vec<f64>> = outcomes.iter().map(|&o| l.of(o, at.filter(|_| t.names_place), model.v)).collect();
         together(t, &each)
     };

@@ -98,7 +98,8 @@ pub fn table(all: &[FirstSteps]) -> String {
             format!("{what}{}{gear} ({:.0})", s.at.as_deref().map_or(String::new(), place), s.minutes)
         };
         let steps: Vec<String> = f.steps.iter().map(step).collect();
-        let suspects: Vec<String> = f.suspects.iter().map(|s| format!("{}{} {:.0} %", s.fault, place(&s.at), 100.0 * s.p)).collect();
+        let suspects: Vec<String> =
+            f.suspects.iter().map(|s| format!("{}{} {:.0} %", s.fault, place(&s.at), 100.0 * s.p)).collect();
         out.push_str(&format!("| {} | {} | {} |\n", f.kind, steps.join("; "), suspects.join(", ")));
     }
     out
@@ -118,7 +119,13 @@ mod tests {
             let v = &vehicles.iter().find(|l| l.0 == f.layout).unwrap().1;
             assert!(!f.steps.is_empty() && f.steps.len() <= 3, "{} {}", f.layout, f.kind);
             for s in &f.steps {
-                assert!(s.at.as_deref().is_none_or(|a| a == "none" || v.place(a).is_some()), "{} {}: {:?}", f.layout, f.kind, s.at);
+                assert!(
+                    s.at.as_deref().is_none_or(|a| a == "none" || v.place(a).is_some()),
+                    "{} {}: {:?}",
+                    f.layout,
+                    f.kind,
+                    s.at
+                );
             }
         }
     }
@@ -127,7 +134,9 @@ mod tests {
     fn the_table_that_is_kept_is_the_one_that_the_program_makes() {
         let kept = include_str!("../../../../docs/first-steps.md");
         let now = table(&first_steps(builtin()).unwrap());
-        let rows = |text: &str| text.lines().filter(|l| l.starts_with("| ") || l.starts_with("## ")).map(String::from).collect::<Vec<_>>();
+        let rows = |text: &str| {
+            text.lines().filter(|l| l.starts_with("| ") || l.starts_with("## ")).map(String::from).collect::<Vec<_>>()
+        };
         let (kept, now) = (rows(kept), rows(&now));
         let changed: Vec<String> = now
             .iter()
@@ -135,6 +144,10 @@ mod tests {
             .filter(|(i, row)| kept.get(*i) != Some(row))
             .map(|(i, row)| format!("was {}\n now {row}", kept.get(i).map_or("nothing", String::as_str)))
             .collect();
-        assert!(changed.is_empty(), "read what changed as a foreman would; if it is better, `baricord first-steps > docs/first-steps.md`:\n{}", changed.join("\n"));
+        assert!(
+            changed.is_empty(),
+            "read what changed as a foreman would; if it is better, `baricord first-steps > docs/first-steps.md`:\n{}",
+            changed.join("\n")
+        );
     }
 }

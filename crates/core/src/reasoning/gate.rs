@@ -138,7 +138,8 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let laid = laid_out(case, &model, symptom, &w);
     let play = Play::new(case, k, &w, &laid);
     let (rules, start) = (&k.weights.gate, play.game.start());
-    let first = play.game.best(&start, AHEAD).1;
+    let ahead = play.look_ahead(k, &start);
+    let first = ahead.first;
     let enough = !matches!(first, Some(Move::Test(_)));
     let open = super::next::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
@@ -178,7 +179,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
             }
         })
         .collect();
-    Gates { causes, test_first: play.test_first(), parting, certainty: rules.certainty, enough }
+    Gates { causes, test_first: ahead.test_first, parting, certainty: rules.certainty, enough }
 }
 
 #[cfg(test)]

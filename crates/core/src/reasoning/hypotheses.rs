@@ -226,7 +226,10 @@ mod tests {
             hypotheses(v, builtin()).iter().find(|h| h.fault == fault && h.at == at).unwrap().weight
         };
         // A pickup's front hub is as often worn as a car's; a steered joint ten times as often as one that is not.
-        assert_eq!(weight(&rear_drive(1), "wheel-bearing-worn", "hub.fl"), weight(&front_drive(), "wheel-bearing-worn", "hub.rr"));
+        assert_eq!(
+            weight(&rear_drive(1), "wheel-bearing-worn", "hub.fl"),
+            weight(&front_drive(), "wheel-bearing-worn", "hub.rr")
+        );
         let joint = |at: &str| weight(&all_wheel_drive(), "outer-joint-worn", at);
         assert!((joint("half.fl.outer") / joint("half.rl.outer") - 10.0).abs() < 1e-9);
     }

@@ -3,7 +3,7 @@
 
 use super::behaviour::{Subject, general};
 use super::hypotheses::Hypothesis;
-use super::knowledge::{Bears, Fault, Knowledge, Marks, OutcomeRule, Test, Turning, distribution, fill, outcomes_at};
+use super::knowledge::{Bears, ExponentWeights, Fault, Knowledge, Marks, OutcomeRule, Test, Turning, distribution, fill, outcomes_at};
 use super::place_kinds::is_kind;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 
@@ -92,15 +92,23 @@ fn nearness(v: &Vehicle, named: &Place, p: &Place) -> Nearness {
         () if named.kind == K::Engine && (p.kind == K::Exhaust || p.id == "mount.engine") => Nearness::Own,
         () if named.kind == K::Diff && p.id == "mount.diff" => Nearness::Own,
         () if named.kind == K::Diff && end && p.kind == K::Diff => Nearness::Own,
-        () if named.kind == K::Gearbox && p.kind == K::Diff && p.end.is_some_and(|e| v.final_drive_in_gearbox(e)) => Nearness::Own,
+        () if named.kind == K::Gearbox && p.kind == K::Diff && p.end.is_some_and(|e| v.final_drive_in_gearbox(e)) => {
+            Nearness::Own
+        }
         // Next to it along the driveline.
         () if corner && (at_hub(named.kind) || inner(named.kind)) && (at_hub(p.kind) || inner(p.kind)) => Nearness::Neighbour,
         () if end && matches!(named.kind, K::Diff | K::Coupler | K::Support | K::Joint) && p.is_of_shaft() => Nearness::Neighbour,
         () if end && named.kind == K::Diff && (inner(p.kind) || p.kind == K::Coupler) => Nearness::Neighbour,
         () if end && inner(named.kind) && p.kind == K::Diff => Nearness::Neighbour,
         () if end && matches!(named.kind, K::Support | K::Joint | K::Coupler) && p.kind == K::Diff => Nearness::Neighbour,
-        () if named.kind == K::Gearbox && (matches!(p.kind, K::Engine | K::Transfer) || transaxle_side(p.kind, p.end)) => Nearness::Neighbour,
-        () if p.kind == K::Gearbox && (matches!(named.kind, K::Engine | K::Transfer) || transaxle_side(named.kind, named.end)) => Nearness::Neighbour,
+        () if named.kind == K::Gearbox && (matches!(p.kind, K::Engine | K::Transfer) || transaxle_side(p.kind, p.end)) => {
+            Nearness::Neighbour
+        }
+        () if p.kind == K::Gearbox
+            && (matches!(named.kind, K::Engine | K::Transfer) || transaxle_side(named.kind, named.end)) =>
+        {
+            Nearness::Neighbour
+        }
         () if matches!(named.kind, K::Gearbox | K::Transfer) && p.is_of_shaft() => Nearness::Neighbour,
         () if matches!(p.kind, K::Gearbox | K::Transfer) && named.is_of_shaft() => Nearness::Neighbour,
         () if named.kind == K::Engine && p.kind == K::Clutch => Nearness::Neighbour,
@@ -142,33 +150,55 @@ impl<'a> Model<'a> {
         out
     }
 
-    /// Likelihoods of a test at a place, in a gear. Every hypothesis' rows sum to 1.
+    /// Likelihoods of a test at a place, in a gear, as they are known. Every hypothesis' rows sum to 1.
     pub fn likelihoods(&self, t: &Test, at: Option<&Place>, gear: Option<&str>) -> Likelihoods {
+        self.worked_out(t, at, gear, |_| {})
+    }
+
+    /// The same as they count: tempered, with this exponent. Every hypothesis' rows sum to 1.
+    pub fn tempered(&self, t: &Test, at: Option<&Place>, gear: Option<&str>, exponent: f64) -> Likelihoods {
+        self.worked_out(t, at, gear, |p| temper(p, &self.k.weights.exponent, exponent))
+    }
+
+    fn worked_out(&self, t: &Test, at: Option<&Place>, gear: Option<&str>, temper: impl Fn(&mut Vec<f64>)) -> Likelihoods {
         let cells = self.cells(t);
         let base = match at {
             Some(p) if !t.names_place => outcomes_at(t, |kind| self.is_kind(p, kind)),
             _ => self.base_of_cells(t, &cells),
         };
-        let unsaid: Vec<f64> = self.spread(t, &cells, &base, None);
+        let mut unsaid: Vec<f64> = self.spread(t, &cells, &base, None);
+        temper(&mut unsaid);
         let singles = self.all.iter().take_while(|h| !h.is_pair() && !h.is_unknown()).count();
-        let says: Vec<Option<Vec<f64>>> = (0..singles).map(|i| self.say(i, t, at, gear, &cells, &base)).collect();
-        let of = |i: usize| says[i].as_ref().unwrap_or(&unsaid);
-        let mut rows = vec![vec![0.0; self.all.len()]; cells.len()];
+        let says: Vec<Option<Vec<f64>>> = (0..singles)
+            .map(|i| {
+                let mut p = self.say(i, t, at, gear, &cells, &base)?;
+                temper(&mut p);
+                Some(p)
+            })
+            .collect();
+        let mut rows: Vec<Vec<f64>> = unsaid.iter().map(|x| vec![*x; self.all.len()]).collect();
+        let mut write = |h: usize, p: &[f64]| rows.iter_mut().zip(p).for_each(|(row, x)| row[h] = *x);
         for (h, hyp) in self.all.iter().enumerate() {
-            let mean;
-            let p: &[f64] = match hyp.pair {
-                None if h < singles => of(h),
-                None => &unsaid,
-                Some([a, b]) => {
-                    mean = self.pair(t, [a, b], [&says[a], &says[b]], &unsaid);
-                    &mean
+            match hyp.pair {
+                None if h < singles => says[h].iter().for_each(|p| write(h, p)),
+                None => {}
+                Some([a, b]) if says[a].is_some() || says[b].is_some() => {
+                    let mut p = self.pair(t, [a, b], [&says[a], &says[b]], &unsaid);
+                    if self.are_heard_both_ways(t, [a, b]) {
+                        temper(&mut p);
+                    }
+                    write(h, &p);
                 }
-            };
-            for (row, x) in rows.iter_mut().zip(p) {
-                row[h] = *x;
+                Some(_) => {}
             }
         }
         Likelihoods { cells, rows }
+    }
+
+    /// Twins that show in the bend that loads their side are heard in both.
+    fn are_heard_both_ways(&self, t: &Test, [a, b]: [usize; 2]) -> bool {
+        let loaded = self.all[a].behaviour.as_ref().is_some_and(|b| b.turning == Some(Turning::Loaded));
+        t.id == "turn" && loaded && self.all[a].fault == self.all[b].fault
     }
 
     /// Two faults at once: a reading that only one member speaks of is that member's, any other the mean of both.
@@ -178,9 +208,7 @@ impl<'a> Model<'a> {
             [Some(p), None] | [None, Some(p)] => return p.clone(),
             [None, None] => return unsaid.to_vec(),
         };
-        // Twins are heard in both bends.
-        let loaded = |i: usize| self.all[i].behaviour.as_ref().is_some_and(|b| b.turning == Some(Turning::Loaded));
-        if t.id == "turn" && self.all[a].fault == self.all[b].fault && loaded(a) {
+        if self.are_heard_both_ways(t, [a, b]) {
             let given: Vec<Option<f64>> = t.outcomes.iter().map(|o| (o.id == "both").then_some(0.6)).collect();
             return fill(&given, &t.outcomes.iter().map(|o| o.base).collect::<Vec<_>>());
         }
@@ -288,26 +316,35 @@ pub(super) fn names_nothing(outcome: &str) -> bool {
     matches!(outcome, "not-heard" | "same" | "none" | "even")
 }
 
-/// The distribution to the power of an exponent, summing to 1 again: what a hypothesis' say counts for.
-pub fn temper(p: &mut [f64], exponent: f64) {
-    p.iter_mut().for_each(|x| *x = x.powf(exponent));
+/// The distribution as it counts: its probabilities are themselves known only so far, and it is raised to an exponent;
+/// it sums to 1 again.
+pub fn temper(p: &mut [f64], w: &ExponentWeights, exponent: f64) {
+    for x in p.iter_mut().filter(|x| **x > 0.0) {
+        *x = expected(*x, w.log_odds_sigma).powf(exponent);
+    }
     let sum: f64 = p.iter().sum();
     if sum > 0.0 {
         p.iter_mut().for_each(|x| *x /= sum);
     }
 }
 
-impl Likelihoods {
-    /// Every hypothesis' rows tempered.
-    pub fn tempered(mut self, exponent: f64) -> Self {
-        for h in 0..self.rows.first().map_or(0, Vec::len) {
-            let mut p: Vec<f64> = self.rows.iter().map(|r| r[h]).collect();
-            temper(&mut p, exponent);
-            self.rows.iter_mut().zip(p).for_each(|(r, x)| r[h] = x);
-        }
-        self
-    }
+/// Nodes and weights of the Gauss-Hermite rule of five points, for a standard normal variable.
+const HERMITE: [(f64, f64); 5] =
+    [(-2.856_970, 0.011_257), (-1.355_626, 0.222_076), (0.0, 0.533_333), (1.355_626, 0.222_076), (2.856_970, 0.011_257)];
 
+/// The mean of a probability whose log-odds are known with this standard deviation.
+pub(super) fn expected(p: f64, sigma: f64) -> f64 {
+    let odds = p / (1.0 - p).max(1e-9);
+    HERMITE
+        .iter()
+        .map(|(z, weight)| {
+            let o = odds * (sigma * z).exp();
+            weight * o / (1.0 + o)
+        })
+        .sum()
+}
+
+impl Likelihoods {
     /// How likely each cell is for no reason: the row of the unknown cause.
     pub fn base(&self) -> Vec<f64> {
         self.rows.iter().map(|r| r.last().copied().unwrap_or(0.0)).collect()

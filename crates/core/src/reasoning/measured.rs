@@ -6,14 +6,10 @@ use crate::case::{Case, Measurement};
 use crate::problem::Warning;
 
 /// Measurements, through how far they are from their limit with the instrument's uncertainty.
-pub(super) fn measurements(
-    case: &Case,
-    model: &Model,
-    symptom: &str,
-    warnings: &mut Vec<Warning>,
-) -> Vec<Evidence> {
+pub(super) fn measurements(case: &Case, model: &Model, symptom: &str, warnings: &mut Vec<Warning>) -> Vec<Evidence> {
     let mut out = vec![];
-    let of_this: Vec<&Measurement> = case.measurements.iter().filter(|m| Case::concerns(m.symptom.as_deref(), symptom) && !m.is_after()).collect();
+    let of_this: Vec<&Measurement> =
+        case.measurements.iter().filter(|m| Case::concerns(m.symptom.as_deref(), symptom) && !m.is_after()).collect();
     for (i, m) in of_this.iter().enumerate() {
         if of_this[i + 1..].iter().any(|l| l.kind == m.kind && l.at == m.at) {
             continue;
@@ -34,11 +30,7 @@ fn surely_over(value: f64, limit: f64, sigma: f64) -> f64 {
     (1.0 / (1.0 + (-1.702 * z).exp())).clamp(0.01, 0.99)
 }
 
-fn measured(
-    case: &Case,
-    model: &Model,
-    m: &Measurement,
-) -> Result<Option<Evidence>, crate::problem::Problem> {
+fn measured(case: &Case, model: &Model, m: &Measurement) -> Result<Option<Evidence>, crate::problem::Problem> {
     let (v, k) = (&case.vehicle, model.k);
     let (test, over, gross, value_words, at) = match m.kind.as_str() {
         "angles" => {
@@ -88,7 +80,7 @@ fn measured(
         let a = l.rows[o][h];
         let a = if a < 2.0 * base { a * rarer } else { a };
         let mut p = [a, l.rows[w][h]];
-        temper(&mut p, k.weights.exponent.observation);
+        temper(&mut p, &k.weights.exponent, k.weights.exponent.observation);
         over * p[0] + (1.0 - over) * p[1]
     };
     let likelihood = (0..model.all.len()).map(weigh).collect();

@@ -360,9 +360,11 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
         let message = format!("run {} was made by the simulated recorder: no vehicle drove it, and it does not count", r.id);
         Warning::new("simulated-run", message).at(&r.id)
     }));
-    warnings.extend(case.attempts.iter().filter(|a| a.fault.is_none() && a.unit.is_none() && a.changed.is_some()).map(|a| {
-        Warning::new("attempt-not-weighed", format!("“{}” names neither fault nor unit and does not weigh", a.what))
-    }));
+    warnings.extend(
+        case.attempts.iter().filter(|a| a.fault.is_none() && a.unit.is_none() && a.changed.is_some()).map(|a| {
+            Warning::new("attempt-not-weighed", format!("“{}” names neither fault nor unit and does not weigh", a.what))
+        }),
+    );
     let mut seen: Vec<Warning> = vec![];
     for w in warnings {
         if !seen.contains(&w) {

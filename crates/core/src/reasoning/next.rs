@@ -256,7 +256,12 @@ mod tests {
     fn a_shaft_that_is_off_is_not_taken_off_again() {
         let minutes = |off: Value, test: &str| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
-            super::super::preparation::minutes(&c, builtin(), builtin().test(test).unwrap(), c.vehicle.place("prop.rear.j2").as_ref())
+            super::super::preparation::minutes(
+                &c,
+                builtin(),
+                builtin().test(test).unwrap(),
+                c.vehicle.place("prop.rear.j2").as_ref(),
+            )
         };
         assert_eq!((minutes(json!([]), "joint-swing"), minutes(json!(["prop.rear"]), "joint-swing")), (35.0, 10.0));
         // A joint that lies on the bench brought its shaft with it.

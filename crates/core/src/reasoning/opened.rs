@@ -56,7 +56,9 @@ impl Opened {
                 beside: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
             },
             Coupler => Self { off: vec![at.clone()], beside: vec![] },
-            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => Self::default(),
+            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => {
+                Self::default()
+            }
         }
     }
 

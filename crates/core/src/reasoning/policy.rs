@@ -270,7 +270,13 @@ mod tests {
             replacements: costs.iter().enumerate().map(|(i, &cost)| Replacement { cost, needs: 0, cures: 1 << i }).collect(),
             trials: trials
                 .iter()
-                .map(|(cost, rows)| Trial { cost: *cost, needs: 0, leaves: 0, ends: 0, rows: rows.iter().map(|r| r.to_vec()).collect() })
+                .map(|(cost, rows)| Trial {
+                    cost: *cost,
+                    needs: 0,
+                    leaves: 0,
+                    ends: 0,
+                    rows: rows.iter().map(|r| r.to_vec()).collect(),
+                })
                 .collect(),
             preparations: vec![],
         }

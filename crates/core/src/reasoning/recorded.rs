@@ -85,34 +85,34 @@ pub(super) fn recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis
             continue;
         }
         let of_one = |h: &super::Hypothesis| {
-                let lines = predicted(k, h, &ladder);
-                if lines.is_empty() {
-                    return w.silent;
-                }
-                let grows = k.fault(&h.fault).is_some_and(|f| f.lines.iter().any(|l| l.grows));
-                let is_at = |x: &Share, l: &OrderLine| match (x.base, l.base) {
-                    (Base::Engine, Base::Engine) => (l.order.get() - x.order).abs() <= x.tol,
-                    (Base::Engine, Base::Wheel) => false,
-                    _ => l
-                        .wheel_order(found.engine_per_wheel.map(crate::units::Order))
-                        .is_some_and(|o| (o.get() - x.wheel_order).abs() <= x.tol),
-                };
-                let share_at = |l: &OrderLine| shares.iter().filter(|x| is_at(x, l)).map(|x| x.share).sum::<f64>();
-                // A line that belongs to the fault and is not there speaks against it.
-                let whole: f64 =
-                    lines.iter().filter(|p| p.needed > 0.0 && share_at(&p.line) < w.absent).map(|p| 1.0 - p.needed).product();
-                let met: f64 = shares
-                    .iter()
-                    .filter_map(|x| {
-                        let shape = match (grows, x.growth) {
-                            (true, Some(g)) if !(0.5..=7.0).contains(&g) => 0.6,
-                            _ => 1.0,
-                        };
-                        lines.iter().any(|p| is_at(x, &p.line)).then_some(x.share * shape * whole)
-                    })
-                    .sum();
-                w.miss + (w.hit - w.miss) * met.min(1.0)
+            let lines = predicted(k, h, &ladder);
+            if lines.is_empty() {
+                return w.silent;
+            }
+            let grows = k.fault(&h.fault).is_some_and(|f| f.lines.iter().any(|l| l.grows));
+            let is_at = |x: &Share, l: &OrderLine| match (x.base, l.base) {
+                (Base::Engine, Base::Engine) => (l.order.get() - x.order).abs() <= x.tol,
+                (Base::Engine, Base::Wheel) => false,
+                _ => l
+                    .wheel_order(found.engine_per_wheel.map(crate::units::Order))
+                    .is_some_and(|o| (o.get() - x.wheel_order).abs() <= x.tol),
             };
+            let share_at = |l: &OrderLine| shares.iter().filter(|x| is_at(x, l)).map(|x| x.share).sum::<f64>();
+            // A line that belongs to the fault and is not there speaks against it.
+            let whole: f64 =
+                lines.iter().filter(|p| p.needed > 0.0 && share_at(&p.line) < w.absent).map(|p| 1.0 - p.needed).product();
+            let met: f64 = shares
+                .iter()
+                .filter_map(|x| {
+                    let shape = match (grows, x.growth) {
+                        (true, Some(g)) if !(0.5..=7.0).contains(&g) => 0.6,
+                        _ => 1.0,
+                    };
+                    lines.iter().any(|p| is_at(x, &p.line)).then_some(x.share * shape * whole)
+                })
+                .sum();
+            w.miss + (w.hit - w.miss) * met.min(1.0)
+        };
         // Two faults at once share what stands in it: the mean of both.
         let mut likelihood: Vec<f64> = vec![];
         for h in all {
@@ -173,6 +173,6 @@ fn load_from_recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis)
         words: format!("{} and {}: {:.2} × wheel, {}", drive.words(), coast.words(), main.order, t.outcomes[i].words),
         test: t.id.clone(),
         at: None,
-        likelihood: model.likelihoods(t, None, None).tempered(model.k.weights.exponent.observation).of(i, None, model.v),
+        likelihood: model.tempered(t, None, None, model.k.weights.exponent.observation).of(i, None, model.v),
     })
 }

@@ -87,12 +87,8 @@ fn cured(model: &Model, renewed: &[Renewed], others: f64) -> Vec<f64> {
 }
 
 fn all_renewed(r: &Repair) -> Vec<Renewed> {
-    let of = |at: Option<&str>| Renewed {
-        fault: Some(r.fault.clone()),
-        at: at.map(String::from),
-        gear: r.gear.clone(),
-        unit: None,
-    };
+    let of =
+        |at: Option<&str>| Renewed { fault: Some(r.fault.clone()), at: at.map(String::from), gear: r.gear.clone(), unit: None };
     let mut out: Vec<Renewed> = r.all_places().map(|p| of(Some(p))).collect();
     if out.is_empty() {
         out.push(of(None));

@@ -30,12 +30,11 @@ pub(super) fn shared(of: &[(String, Weighed)]) -> Vec<Shared> {
     for (i, (a, wa)) in of.iter().enumerate() {
         for (b, wb) in &of[i + 1..] {
             let common: f64 = wa.prior.iter().zip(&wa.common).map(|(p, c)| p * c).sum();
-            let joint: Vec<f64> = (0..wa.all.len())
-                .map(|h| wa.p[h] * wb.p[h] * common / (wa.prior[h] * wa.common[h]).max(1e-12))
-                .collect();
+            let joint: Vec<f64> =
+                (0..wa.all.len()).map(|h| wa.p[h] * wb.p[h] * common / (wa.prior[h] * wa.common[h]).max(1e-12)).collect();
             let one: f64 = ONE_CAUSE * joint.iter().sum::<f64>();
-            for h in 0..wa.all.len() {
-                let p = ONE_CAUSE * joint[h] / (one + 1.0 - ONE_CAUSE);
+            for (h, joint) in joint.iter().enumerate() {
+                let p = ONE_CAUSE * joint / (one + 1.0 - ONE_CAUSE);
                 let single = !wa.all[h].is_unknown() && !wa.all[h].is_pair();
                 if !single || p < LEAST || wa.p[h] < LEAST_OF_EACH || wb.p[h] < LEAST_OF_EACH {
                     continue;
@@ -44,7 +43,11 @@ pub(super) fn shared(of: &[(String, Weighed)]) -> Vec<Shared> {
                 match out.iter_mut().find(|s| s.fault == fault && s.at == at) {
                     Some(s) => {
                         s.p = s.p.min(p);
-                        [a, b].into_iter().for_each(|id| if !s.symptoms.contains(id) { s.symptoms.push(id.clone()) });
+                        [a, b].into_iter().for_each(|id| {
+                            if !s.symptoms.contains(id) {
+                                s.symptoms.push(id.clone())
+                            }
+                        });
                     }
                     None => out.push(Shared { fault, at, symptoms: vec![a.clone(), b.clone()], p }),
                 }

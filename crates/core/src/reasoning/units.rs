@@ -58,7 +58,8 @@ pub fn contains(unit: &str, p: &Place) -> bool {
     use PlaceKind as K;
     let hub_unit = unit.strip_prefix("hub.").is_some_and(|c| p.kind == K::Hub && p.corner.is_some_and(|q| q.id() == c));
     let axle = |end: &str| {
-        p.end.is_some_and(|e| e.id() == end) && matches!(p.kind, K::Diff | K::Half | K::HalfInner | K::HalfOuter | K::HalfBearing | K::Hub)
+        p.end.is_some_and(|e| e.id() == end)
+            && matches!(p.kind, K::Diff | K::Half | K::HalfInner | K::HalfOuter | K::HalfBearing | K::Hub)
     };
     let of_gearbox = unit == "gearbox" && p.kind == K::Gearbox;
     hub_unit || of_gearbox || super::likelihood::is_within(&p.id, unit) || unit.strip_prefix("axle.").is_some_and(axle)
@@ -79,7 +80,10 @@ mod tests {
         p[i] = 0.6;
         p[all.iter().position(|h| h.fault == "inner-joint-worn" && h.at == "half.fl.inner").unwrap()] = 0.3;
         let u = units(builtin(), &all, &p);
-        assert_eq!(u.iter().map(|u| (u.unit.as_str(), (u.p * 10.0).round())).collect::<Vec<_>>(), [("half.fl", 9.0), ("half.fr", 6.0)]);
+        assert_eq!(
+            u.iter().map(|u| (u.unit.as_str(), (u.p * 10.0).round())).collect::<Vec<_>>(),
+            [("half.fl", 9.0), ("half.fr", 6.0)]
+        );
     }
 
     #[test]

@@ -118,7 +118,9 @@ impl Place {
     pub fn whole(&self) -> Option<String> {
         match self.kind {
             _ if self.is_of_shaft() => self.end.map(|e| format!("prop.{}", e.id())),
-            PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter | PlaceKind::HalfBearing => self.corner.map(|c| format!("half.{}", c.id())),
+            PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter | PlaceKind::HalfBearing => {
+                self.corner.map(|c| format!("half.{}", c.id()))
+            }
             _ => None,
         }
     }

@@ -8,7 +8,18 @@ fn gears(ratios: &[f64]) -> Vec<Gear> {
 }
 
 fn axle(end: End, kind: AxleKind, teeth: Option<(u32, u32)>) -> Axle {
-    Axle { end, driven: teeth.is_some(), kind, pinion_teeth: teeth.map(|t| t.0), ring_teeth: teeth.map(|t| t.1), ratio: None, floating: None, limited_slip: None, tyre: None, free_hubs: false }
+    Axle {
+        end,
+        driven: teeth.is_some(),
+        kind,
+        pinion_teeth: teeth.map(|t| t.0),
+        ring_teeth: teeth.map(|t| t.1),
+        ratio: None,
+        floating: None,
+        limited_slip: None,
+        tyre: None,
+        free_hubs: false,
+    }
 }
 
 fn tube(length: f64, od: f64) -> Section {
@@ -33,7 +44,13 @@ fn shaft(end: End, slip: Slip, lengths: &[f64]) -> Prop {
 fn halves(corners: &[Corner]) -> Vec<HalfShaft> {
     corners
         .iter()
-        .map(|&corner| HalfShaft { corner, inner: Some(JointKind::Tripod), outer: Some(JointKind::Ball), balls: Some(6), intermediate: None })
+        .map(|&corner| HalfShaft {
+            corner,
+            inner: Some(JointKind::Tripod),
+            outer: Some(JointKind::Ball),
+            balls: Some(6),
+            intermediate: None,
+        })
         .collect()
 }
 
@@ -46,7 +63,13 @@ fn base(name: &str, size: &str) -> Vehicle {
         name: name.into(),
         tyre: Tyre::of_size(size),
         engine: Some(Engine { cylinders: 4, strokes: 4 }),
-        gearbox: Gearbox { kind: GearboxKind::Manual, transaxle: false, end: None, transverse: None, gears: gears(&[3.91, 2.29, 1.43, 1.0, 0.84]) },
+        gearbox: Gearbox {
+            kind: GearboxKind::Manual,
+            transaxle: false,
+            end: None,
+            transverse: None,
+            gears: gears(&[3.91, 2.29, 1.43, 1.0, 0.84]),
+        },
         transfer: None,
         coupler: None,
         axles: vec![],
@@ -103,8 +126,13 @@ pub fn front_drive() -> Vehicle {
 /// Transaxle in front, a shaft and a coupling unit to the rear axle.
 pub fn all_wheel_drive() -> Vehicle {
     let mut v = base("Lapwing", "225/65R17");
-    v.gearbox =
-        Gearbox { kind: GearboxKind::Automatic, transaxle: true, end: None, transverse: None, gears: gears(&[4.15, 2.37, 1.56, 1.16, 0.86, 0.69]) };
+    v.gearbox = Gearbox {
+        kind: GearboxKind::Automatic,
+        transaxle: true,
+        end: None,
+        transverse: None,
+        gears: gears(&[4.15, 2.37, 1.56, 1.16, 0.86, 0.69]),
+    };
     v.coupler = Some(Coupler { before: End::Rear });
     v.axles =
         vec![axle(End::Front, AxleKind::Independent, Some((16, 55))), axle(End::Rear, AxleKind::Independent, Some((15, 38)))];

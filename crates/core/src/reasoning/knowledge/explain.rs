@@ -64,7 +64,9 @@ fn equipped(v: &Vehicle) -> Vehicle {
 fn outcome_words(t: &Test, outcome: usize, place: &Place) -> String {
     let o = &t.outcomes[outcome];
     match (t.id.as_str(), o.id.as_str(), place.corner.map(|c| c.is_left())) {
-        ("turn" | "turn-power", "right", Some(true)) | ("turn" | "turn-power", "left", Some(false)) => "heard in the turn that loads this side".into(),
+        ("turn" | "turn-power", "right", Some(true)) | ("turn" | "turn-power", "left", Some(false)) => {
+            "heard in the turn that loads this side".into()
+        }
         ("turn" | "turn-power", "left" | "right", Some(_)) => "heard in the turn that unloads this side".into(),
         _ => o.words.clone(),
     }
@@ -83,7 +85,10 @@ impl Knowledge {
             for t in self.tests.iter().filter(|t| t.asked_of.is_empty() || t.asked_of.contains(&kind)) {
                 let Some(place) = &h.place else { continue };
                 let stations = model.stations(t);
-                let own = stations.iter().find(|s| s.id == place.id).or_else(|| stations.iter().find(|s| s.corner.is_some() && s.corner == place.corner));
+                let own = stations
+                    .iter()
+                    .find(|s| s.id == place.id)
+                    .or_else(|| stations.iter().find(|s| s.corner.is_some() && s.corner == place.corner));
                 let at = if t.names_place { None } else { own.or(stations.first()) };
                 if at.is_none() && !t.at.is_empty() && !t.names_place {
                     continue;
@@ -91,7 +96,9 @@ impl Knowledge {
                 let l = model.likelihoods(t, at, h.gear.as_deref());
                 let unknown = hypotheses.len() - 1;
                 for outcome in 0..t.outcomes.len() {
-                    let sum = |h: usize| l.cells.iter().zip(&l.rows).filter(|(c, _)| c.outcome == outcome).map(|(_, r)| r[h]).sum::<f64>();
+                    let sum = |h: usize| {
+                        l.cells.iter().zip(&l.rows).filter(|(c, _)| c.outcome == outcome).map(|(_, r)| r[h]).sum::<f64>()
+                    };
                     let (p, base) = (sum(i), sum(unknown));
                     if base > 0.0 {
                         all.push(Says {

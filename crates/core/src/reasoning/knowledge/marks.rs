@@ -38,7 +38,8 @@ pub fn outcomes_at(t: &Test, is_kind: impl Fn(&str) -> bool) -> Vec<f64> {
 pub fn distribution(t: &Test, marks: &Marks, base: &[f64], w: &MarkWeights) -> Vec<f64> {
     let mut p: Vec<Option<f64>> = vec![None; base.len()];
     for (names, mark) in marks {
-        let of: Vec<usize> = (0..base.len()).filter(|&i| base[i] > 0.0 && names.split('|').any(|n| n == t.outcomes[i].id)).collect();
+        let of: Vec<usize> =
+            (0..base.len()).filter(|&i| base[i] > 0.0 && names.split('|').any(|n| n == t.outcomes[i].id)).collect();
         let together: f64 = of.iter().map(|&i| base[i]).sum();
         let Some(all) = mark_probability(mark, together, w).filter(|_| together > 0.0) else { continue };
         of.iter().for_each(|&i| p[i] = Some(all * base[i] / together));

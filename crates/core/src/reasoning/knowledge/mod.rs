@@ -296,7 +296,14 @@ mod tests {
         assert!(read(&entry("[fault.tests]\nspin-by-hand={sideways='+'}")).contains("no outcome"));
         assert!(read(&entry("[fault.tests]\nkick={a='+'}")).contains("kick"));
         assert!(read(&entry("[fault.tests]\nspin-by-hand={rough=0.9,drags=0.5}")).contains("sum"));
-        assert!(read(&entry("[fault.tests]\nspin-by-hand={smooth='++'}").replace("spin-by-hand", "axle-nut-check").replace("smooth", "tight")).contains("speak"));
+        assert!(
+            read(
+                &entry("[fault.tests]\nspin-by-hand={smooth='++'}")
+                    .replace("spin-by-hand", "axle-nut-check")
+                    .replace("smooth", "tight")
+            )
+            .contains("speak")
+        );
         assert!(read(&entry("[fault.tests]\nspin-by-hand={rough='+',drags='+'}")).contains("one plus"));
         assert!(read(&entry("colour='red'")).contains("colour"));
         assert!(read(&entry("").replace("growl", "hum")).contains("hum"));

@@ -78,6 +78,8 @@ pub struct KindWeights {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ExponentWeights {
+    /// How far the log-odds of an outcome are known: one standard deviation.
+    pub log_odds_sigma: f64,
     /// Every observation.
     pub observation: f64,
     /// What the driver says.
