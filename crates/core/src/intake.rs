@@ -144,8 +144,11 @@ pub fn plan_to_hear(s: &Symptom) -> Vec<String> {
 }
 
 /// How far what was tried before is trusted.
-pub const TRUST: [(&str, &str); 3] =
-    [("seen", "seen: the part or the bill is here"), ("told", "told by someone who was there"), ("hearsay", "hearsay")];
+pub const TRUST: [(&str, &str); 3] = [("seen", "seen by us"), ("bill", "on a bill"), ("told", "told by somebody")];
+
+/// What a change that somebody tried before did to the symptom.
+pub const CHANGED: [(&str, &str); 4] =
+    [("nothing", "nothing"), ("better", "better for a while"), ("gone", "gone for a while"), ("other", "it changed otherwise")];
 
 /// Whether an earlier attempt counts as earlier work, which raises what such work can cause.
 pub fn counts_as_work(trust: &str) -> bool {

@@ -5,7 +5,7 @@
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
 use crate::reasoning::{Possible, beliefs, entropy, place_is, possible, settles};
-use crate::vehicle::{Place, Vehicle};
+use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -25,6 +25,12 @@ pub struct AskedLater {
 /// Puts what was observed into a case's document: who has looked under the vehicle has it on the lift, and who has driven
 /// it has it warm until `warm_until`.
 pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_until: &str) {
+    // What cannot be made has moved nothing.
+    if observation["outcome"] == crate::case::NOT_POSSIBLE {
+        crate::entries::append(document, "observations", observation);
+        return;
+    }
+    take_off(document, observation["at"].as_str(), rule);
     match document.get_mut("observations").and_then(Value::as_array_mut) {
         Some(list) => list.push(observation),
         None => document["observations"] = vec![observation].into(),
@@ -36,6 +42,23 @@ pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_unti
     if rule.is_of_the_road() && document["state"]["on"] != "lift" {
         document["state"]["warm_until"] = warm_until.into();
     }
+}
+
+/// What a test took off is off afterwards: the shaft or the half shaft of its place, or all driven half shafts.
+fn take_off(document: &mut Value, at: Option<&str>, rule: &Test) {
+    if rule.opens.is_empty() {
+        return;
+    }
+    let Ok(v) = Vehicle::from_json(&document["vehicle"]) else { return };
+    let whole = at.and_then(|a| v.place(a)).and_then(|p| p.whole());
+    let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
+    let off: Vec<String> = match whole {
+        Some(one) => vec![one],
+        None => v.places().iter().filter(|p| driven(p)).map(|p| p.id.clone()).collect(),
+    };
+    let mut all: Vec<Value> = document["state"]["off"].as_array().cloned().unwrap_or_default();
+    all.extend(off.into_iter().map(Value::from).filter(|o| !all.contains(o)).collect::<Vec<_>>());
+    document["state"]["off"] = all.into();
 }
 
 /// A drive has ended: it stands on its wheels, and is warm until `warm_until`.

@@ -115,9 +115,8 @@ fn advice(w: &World, document: &Value, k: &Knowledge, replaced: &[usize]) -> Nex
             return Next::Test(Box::new(t));
         }
     }
-    let named = |fault: &str, at: &str| {
-        (0..w.all.len()).find(|i| w.all[*i].fault == fault && w.all[*i].at == at && !w.all[*i].is_pair())
-    };
+    let named =
+        |fault: &str, at: &str| (0..w.all.len()).find(|i| w.all[*i].fault == fault && w.all[*i].at == at && !w.all[*i].is_pair());
     let with = step.with.iter().filter_map(|x| named(&x.fault, &x.at));
     let first = step.fault.as_deref().zip(step.at.as_deref()).and_then(|(f, at)| named(f, at));
     let mut all: Vec<usize> = first.into_iter().chain(with).filter(|i| !replaced.contains(i)).collect();

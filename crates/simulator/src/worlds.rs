@@ -114,7 +114,8 @@ impl World {
             .map(|(row, o)| {
                 // How a fault behaves is off; what comes out for no reason of it is what it is.
                 let speaks = (row[of] / row[self.all.len() - 1].max(1e-12)).ln().abs() > 0.05;
-                let off = if speaks { self.distance.log_odds * normal_of(&format!("{fault} {} {o}", t.test), self.seed) } else { 0.0 };
+                let off =
+                    if speaks { self.distance.log_odds * normal_of(&format!("{fault} {} {o}", t.test), self.seed) } else { 0.0 };
                 row[of] * off.exp()
             })
             .collect();

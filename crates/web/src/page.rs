@@ -12,7 +12,7 @@ use baricord_core::permission::Act;
 use baricord_core::problem::Warning;
 use baricord_core::progress::{Station, is_done, waiting};
 use baricord_core::reasoning::knowledge::{House, Knowledge, builtin};
-use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose, hypotheses, overturns};
+use baricord_core::reasoning::{Diagnosis, Ranked, SymptomAnswer, diagnose, hypotheses, overturns};
 use baricord_core::verify::Verification;
 use baricord_store::Scope;
 use baricord_store::cases::StoredCase;
@@ -120,6 +120,8 @@ pub struct Ledger {
     pub heading: String,
     pub others: Vec<(String, String)>,
     pub causes: Vec<Cause>,
+    /// Two places of one fault together, where they hold most of it.
+    pub both: String,
     pub rest: String,
     pub ruled: Vec<Ruled>,
     pub next: Vec<NextLine>,
@@ -167,6 +169,16 @@ pub fn cause_words(k: &Knowledge, case: &Case, fault: &str, at: &str, gear: Opti
     };
     // A place that the fault's own name holds is not said again: "support bearing worn".
     if f.name.contains(&place) { f.name.clone() } else { format!("{}, {}", f.name, place) }
+}
+
+/// A cause in words, both faults of a pair: “inner joint worn, front left, and front right”.
+pub fn ranked_words(k: &Knowledge, case: &Case, r: &Ranked) -> String {
+    let first = cause_words(k, case, &r.fault, &r.at, r.gear.as_deref());
+    let other = |w: &baricord_core::reasoning::Place| match w.fault == r.fault {
+        true => case.vehicle.place_words(&w.at),
+        false => cause_words(k, case, &w.fault, &w.at, None),
+    };
+    r.with.iter().fold(first, |all, w| format!("{all}, and {}", other(w)))
 }
 
 /// A kind of symptom in words.
@@ -265,7 +277,7 @@ pub fn overturn_words(k: &Known, symptom: &str, most: usize) -> Vec<String> {
     overturns(case, kb, symptom, k.analysis.as_ref(), most)
         .into_iter()
         .map(|o| {
-            let ask = ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref());
+            let ask = ask_words(kb, case, &o.test, o.place.as_deref().or(o.at.as_deref()), o.gear.as_deref());
             let outcome = kb.test(&o.test).and_then(|t| t.outcome(&o.outcome)).map_or(o.outcome.clone(), |x| x.words.clone());
             let h = &all[o.then];
             let then = cause_words(kb, case, &h.fault, &h.at, h.gear.as_deref());
@@ -288,9 +300,13 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
         ..Ledger::default()
     };
     let named: Vec<_> = a.ranked.iter().filter(|r| r.fault != "unknown").collect();
+    l.both = a.twins().map_or(String::new(), |t| {
+        let places = case.vehicle.place_words(&t.at[1]);
+        format!("{}, {places}, or both: {:.0} %", cause_words(kb, case, &t.fault, &t.at[0], None), 100.0 * t.p)
+    });
     for r in named.iter().take(3) {
         l.causes.push(Cause {
-            name: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
+            name: ranked_words(kb, case, r),
             percent: (r.p * 100.0).round() as u32,
             bar: r.p * 100.0,
             because: r.because.iter().take(5).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
@@ -391,6 +407,7 @@ pub fn marks(k: &Known) -> Marks {
         let mut sum: HashMap<String, f64> = HashMap::new();
         for r in a.ranked.iter().filter(|r| r.fault != "unknown") {
             *sum.entry(r.at.clone()).or_default() += r.p;
+            r.with.iter().filter(|w| w.at != r.at).for_each(|w| *sum.entry(w.at.clone()).or_default() += r.p);
         }
         // A place is cleared when a test put a fault of it out and nothing of it is left.
         for r in &a.ruled_out {

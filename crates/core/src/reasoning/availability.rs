@@ -100,8 +100,9 @@ impl<'a> Answered<'a> {
             || self.counted.iter().any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
         let of = |s: Option<&str>| Case::concerns(s, &self.symptom.id);
         let there = |m: &Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
-        let measured =
-            |kind: &str| case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && there(m));
+        let measured = |kind: &str| {
+            case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && there(m))
+        };
         observed
             || answered()
             || pointless()

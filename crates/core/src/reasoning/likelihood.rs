@@ -3,7 +3,9 @@
 
 use super::behaviour::{Subject, general};
 use super::hypotheses::Hypothesis;
-use super::knowledge::{Bears, ExponentWeights, Fault, Knowledge, Marks, OutcomeRule, Test, Turning, distribution, fill, outcomes_at};
+use super::knowledge::{
+    Bears, ExponentWeights, Fault, Knowledge, Marks, OutcomeRule, Test, Turning, distribution, fill, outcomes_at,
+};
 use super::place_kinds::is_kind;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 

@@ -173,6 +173,34 @@ impl SymptomAnswer {
     }
 }
 
+/// Two places of one fault that belong together: each alone, and both.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Twins {
+    /// The fault.
+    pub fault: String,
+    /// The two places.
+    pub at: [String; 2],
+    /// The sum.
+    pub p: f64,
+}
+
+impl SymptomAnswer {
+    /// The pair of places whose sum holds at least half, where neither of them alone is enough to act on.
+    pub fn twins(&self) -> Option<Twins> {
+        let alone = |fault: &str, at: &str| {
+            self.ranked.iter().filter(|r| r.fault == fault && r.at == at && r.with.is_empty()).map(|r| r.p).sum::<f64>()
+        };
+        let pairs = self.ranked.iter().filter(|r| r.with.iter().any(|w| w.fault == r.fault));
+        let sums = pairs.map(|r| {
+            let other = &r.with[0];
+            let p = r.p + alone(&r.fault, &r.at) + alone(&r.fault, &other.at);
+            Twins { fault: r.fault.clone(), at: [r.at.clone(), other.at.clone()], p }
+        });
+        let best = sums.max_by(|a, b| a.p.total_cmp(&b.p)).filter(|t| t.p >= 0.5)?;
+        (alone(&best.fault, &best.at[0]) < 0.8 * best.p).then_some(best)
+    }
+}
+
 /// The next step of a case.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct NextStep {

@@ -1,11 +1,11 @@
 //! A proposed test as a card: what to do, how, what each outcome would do, and what is looked at while it is open.
 
 use crate::page::{Known, ask_words, cause_words};
+use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::reasoning::opened::{Opened, while_open};
-use baricord_core::reasoning::{RECORDED, beliefs, hypotheses, moved, place_is};
+use baricord_core::reasoning::{RECORDED, beliefs, hypotheses, moved};
 use baricord_core::road_coach::Leg;
-use baricord_core::vehicle::Place;
 
 /// One outcome to tap.
 pub struct OutcomeButton {
@@ -27,8 +27,8 @@ pub struct TestCard {
     pub settles: String,
     pub cautions: Vec<String>,
     pub outcomes: Vec<OutcomeButton>,
-    /// Places to choose from, where the outcome names one.
-    pub stations: Vec<(String, String)>,
+    /// What else can be true at once: id and words.
+    pub also: Vec<(String, String)>,
     /// Wheels turn under power: what must be seen to first.
     pub acknowledge: bool,
     /// A page where numbers are read instead.
@@ -39,11 +39,23 @@ pub struct TestCard {
     pub looks: Vec<String>,
 }
 
-/// The places that a test's answer may name.
-pub fn places_of(k: &Known, t: &Test) -> Vec<(String, String)> {
-    let v = &k.case().vehicle;
-    let here = |p: &Place| t.names_place && t.at.iter().any(|kind| place_is(v, p, kind));
-    v.places().into_iter().filter(here).map(|p| (p.id, p.words)).collect()
+/// The button of an outcome; of a test that names a place one for each place, with what that place would do.
+pub fn button(case: &Case, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
+    let rule = t.outcome(outcome)?;
+    Some(match place {
+        None => OutcomeButton { id: rule.id.clone(), words: rule.words.clone(), then },
+        Some(p) => OutcomeButton {
+            id: format!("{}@{p}", rule.id),
+            words: format!("{}: {}", rule.words, case.vehicle.place_words(p)),
+            then,
+        },
+    })
+}
+
+/// What else can be true at once with an outcome, of a test that allows it.
+pub fn also_of(t: &Test) -> Vec<(String, String)> {
+    let more = t.outcomes.iter().filter(|o| t.several && o.id != t.innocent().id);
+    more.map(|o| (o.id.clone(), o.words.clone())).collect()
 }
 
 /// What is looked at for little while something is open, in words. `but` is the test that opens it.
@@ -97,6 +109,11 @@ fn told_change(gain: f64, name: impl Fn() -> String, to: f64, (from, then): (f64
     }
 }
 
+/// How much of what is open a test answers, in words.
+pub fn answers_share(bits: f64, open: f64) -> String {
+    format!("{:.0} % of what is open", (100.0 * bits / open.max(1e-9)).min(100.0))
+}
+
 /// Cards for the proposed tests of a case.
 pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
     let (kb, case) = (&*k.knowledge, k.case());
@@ -112,12 +129,10 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
             let outcomes = n
                 .outcomes
                 .iter()
-                .filter(|o| o.place.is_none())
                 .filter_map(|o| {
-                    let rule = t.outcome(&o.outcome)?;
                     let name = || cause_words(kb, case, &o.rises, &o.rises_at, None);
                     let then = told_change(o.gain, name, o.rises_to, (first.map_or(0.0, |f| f.p), o.first_then));
-                    Some(OutcomeButton { id: o.outcome.clone(), words: rule.words.clone(), then })
+                    button(case, t, &o.outcome, o.place.as_deref(), then)
                 })
                 .collect();
             let read_at = match t.id.as_str() {
@@ -139,11 +154,11 @@ pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<Test
                 ask: ask_words(kb, case, &t.id, n.at.as_deref(), n.gear.as_deref()),
                 how: t.how.clone(),
                 minutes: format!("{:.0}", n.minutes),
-                settles: format!("{:.2} of {:.1} bits", n.bits, a.open_bits),
+                settles: answers_share(n.bits, a.open_bits),
                 cautions: t.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
                 acknowledge: t.wheels,
                 outcomes,
-                stations: places_of(k, t),
+                also: also_of(t),
                 read_at,
                 runs: n.runs.iter().map(Leg::words).collect(),
                 looks: looks_after(k, t, n.at.as_deref()),

@@ -6,7 +6,7 @@ use crate::App;
 use crate::auth::Member;
 use crate::drawing;
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, Which, kind_words};
+use crate::page::{Frame, Known, Which, cause_words, kind_words};
 use crate::vehicles::{self, LifeLine};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -20,8 +20,10 @@ use baricord_core::intake;
 use baricord_core::life::{self, Change};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
+use baricord_core::reasoning::hypotheses;
+use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
 use baricord_core::vehicle::Vehicle;
+use baricord_core::vehicle::{Place, PlaceKind};
 use baricord_core::words;
 use baricord_store::Scope;
 use serde_json::{Value, json};
@@ -83,13 +85,57 @@ struct ComplaintPage {
     distance: String,
     life: Option<Life>,
     attempts: Vec<String>,
+    changed: [(&'static str, &'static str); 4],
+    /// What can be named as a cause or as a complete unit: value and words.
+    causes: Vec<(String, String)>,
+    /// Hints from outside: id and words.
+    hints: Vec<(String, String)>,
+}
+
+/// Faults at their places and units of this vehicle, as a form names them: `fault@place`, `unit:half.fl`.
+fn nameable(k: &Known) -> Vec<(String, String)> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let mut out: Vec<(String, String)> = vec![];
+    for h in hypotheses(&case.vehicle, kb).iter().filter(|h| !h.is_unknown() && !h.is_pair()) {
+        let value = format!("{}@{}", h.fault, h.at);
+        if !out.iter().any(|o| o.0 == value) {
+            out.push((value, cause_words(kb, case, &h.fault, &h.at, None)));
+        }
+    }
+    out.sort_by(|a, b| a.1.cmp(&b.1));
+    let whole =
+        |p: &Place| matches!(p.kind, PlaceKind::Half | PlaceKind::Prop | PlaceKind::Diff | PlaceKind::Gearbox | PlaceKind::Hub);
+    let units = case.vehicle.places().into_iter().filter(whole);
+    out.extend(units.map(|p| (format!("unit:{}", p.id), format!("complete unit: {}", p.words))));
+    out
+}
+
+/// What a form names, read into an entry: fault and place, or a unit. What this vehicle cannot have is refused.
+fn name_cause(k: &Known, f: &Fields, entry: &mut Value) -> Result<(), Problem> {
+    let Some(cause) = f.text("cause") else { return Ok(()) };
+    if !nameable(k).iter().any(|n| n.0 == cause) {
+        return Err(Problem::new("unknown-fault", format!("“{cause}” is nothing that this vehicle can have")).field("cause"));
+    }
+    match (cause.strip_prefix("unit:"), cause.split_once('@')) {
+        (Some(unit), _) => entry["unit"] = unit.into(),
+        (None, Some((fault, at))) => (entry["fault"], entry["at"]) = (fault.into(), at.into()),
+        (None, None) => {}
+    }
+    Ok(())
+}
+
+fn hint_words(k: &Known, h: &Value) -> (String, String) {
+    let text = |key: &str| h[key].as_str().unwrap_or_default();
+    let cause = cause_words(&k.knowledge, k.case(), text("fault"), h["at"].as_str().unwrap_or("none"), None);
+    let seen = if text("trust") == "seen" { ", has seen it" } else { "" };
+    (text("id").into(), format!("{cause}: says {}{seen}", text("source")))
 }
 
 fn attempt_words(a: &Value) -> String {
     let text = |k: &str| a[k].as_str().unwrap_or_default();
     let trust = intake::TRUST.iter().find(|t| t.0 == text("trust")).map_or("", |t| t.1);
     let mut out = text("what").to_string();
-    for (k, before) in [("by", "by "), ("result", "then: ")] {
+    for (k, before) in [("by", "by "), ("result", "then: "), ("changed", "changed: ")] {
         if !text(k).is_empty() {
             out += &format!(", {before}{}", text(k));
         }
@@ -146,10 +192,15 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             }
         })
         .collect();
+    let causes = nameable(&k);
+    let hints = k.stored.document["hints"].as_array().into_iter().flatten().map(|h| hint_words(&k, h)).collect();
     let attempts = k.stored.document["attempts"].as_array().into_iter().flatten().map(attempt_words).collect();
     Ok(ComplaintPage {
         trust: intake::TRUST,
         attempts,
+        changed: intake::CHANGED,
+        causes,
+        hints,
         distance: k.stored.document["distance_km"].as_number().map(ToString::to_string).unwrap_or_default(),
         life: life_of(&mut s, &k).await?,
         v: vehicle_form::form(&case.vehicle),
@@ -220,6 +271,9 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
         if let Some(since) = f.text("since") {
             symptom["since"] = since.into();
         }
+        if f.text("intermittent").is_some() {
+            symptom["intermittent"] = true.into();
+        }
         if !speed.is_empty() {
             symptom["speed_kmh"] = Value::Object(speed);
         }
@@ -228,6 +282,12 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
             d["history"].as_array().map(|a| a.iter().filter_map(|x| x.as_str().map(String::from)).collect()).unwrap_or_default();
         for h in f.all("history").into_iter().filter(|h| HISTORY.contains(&h.as_str()) && !known.contains(h)) {
             append(d, "history", h.into());
+        }
+        // Asked, and no other work was done: what work makes is less likely.
+        if f.text("no-other-work").is_some() {
+            let done = f.all("history");
+            let denied = builtin().weights.history.work.iter().filter(|w| !done.contains(w) && !known.contains(w));
+            d["history_denied"] = denied.cloned().map(Value::from).collect();
         }
         Ok(())
     })
@@ -299,12 +359,19 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         return Err(Problem::new("unknown-answer", format!("“{trust}” is no degree of trust")).field("trust").into());
     }
     let mut entry = json!({"what": what, "trust": trust});
+    if let Some(c) = f.text("changed") {
+        if !intake::CHANGED.iter().any(|x| x.0 == c) {
+            return Err(Problem::new("unknown-answer", format!("“{c}” is not known")).field("changed").into());
+        }
+        entry["changed"] = c.into();
+    }
+    let mut s = m.scope().await?;
+    name_cause(&Known::read(&mut s, id, None).await?, &f, &mut entry)?;
     for k in ["by", "result"] {
         if let Some(t) = f.text(k) {
             entry[k] = t.into();
         }
     }
-    let mut s = m.scope().await?;
     s.edit_case(id, f.version(), &format!("tried before: {what}"), &m.person.name, |d| {
         append(d, "attempts", entry);
         let known = d["history"].as_array().is_some_and(|h| h.iter().any(|x| x == "earlier-work"));
@@ -316,6 +383,42 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     .await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+}
+
+/// A hint from outside: usual on this model, says somebody. It raises a cause, visibly, until it is taken back.
+async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+    may_write(&m)?;
+    let f = Fields(f);
+    let mut s = m.scope().await?;
+    let k = Known::read(&mut s, id, None).await?;
+    if let Some(gone) = f.text("remove") {
+        s.edit_case(id, f.version(), "a hint taken back", &m.person.name, |d| {
+            if let Some(all) = d["hints"].as_array_mut() {
+                all.retain(|h| h["id"] != gone);
+            }
+            Ok(())
+        })
+        .await?;
+    } else {
+        let trust = f.text("trust").unwrap_or("told");
+        if !matches!(trust, "told" | "seen") {
+            return Err(Problem::new("unknown-answer", format!("“{trust}” is no degree of trust")).field("trust").into());
+        }
+        let mut entry = json!({"id": Uuid::new_v4(), "source": f.need("source", "who says so")?, "trust": trust});
+        f.need("cause", "what it may be")?;
+        name_cause(&k, &f, &mut entry)?;
+        if entry["fault"].is_null() {
+            return Err(Problem::new("unknown-fault", "a hint names a fault, no unit").field("cause").into());
+        }
+        let said = format!("hint: {}", hint_words(&k, &entry).1);
+        s.edit_case(id, f.version(), &said, &m.person.name, |d| {
+            append(d, "hints", entry);
+            Ok(())
+        })
+        .await?;
+    }
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint#hints")))
 }
 
 #[derive(Template)]
@@ -355,6 +458,7 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/symptoms", post(add_symptom))
         .route("/cases/{id}/symptoms/{symptom}/answer", post(answer))
         .route("/cases/{id}/attempts", post(attempt))
+        .route("/cases/{id}/hints", post(hint))
         .route("/cases/{id}/history", post(count))
         .route("/cases/{id}/vehicle/preview", post(preview))
 }

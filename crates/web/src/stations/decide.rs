@@ -5,7 +5,7 @@ use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may, may_write};
-use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words};
+use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words, ranked_words};
 use crate::warmth::observed;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -13,6 +13,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::entries::append;
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
@@ -154,10 +155,9 @@ fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
         .iter()
         .map(|a| match (a, &g.parting) {
             (Asked::PartingTest, Some(t)) => format!(
-                "{} is still open: {:.0} minutes, settles {:.1} bits",
+                "{} is still open: {:.0} minutes",
                 ask_words(&k.knowledge, k.case(), &t.test, t.at.as_deref(), t.gear.as_deref()),
-                t.minutes,
-                t.bits
+                t.minutes
             ),
             _ => format!("less sure than the {:.0} % from which this workshop buys parts", 100.0 * g.certainty),
         })
@@ -167,7 +167,7 @@ fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
 fn causes(k: &Known, g: &Gates) -> Vec<CauseRow> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(a) = k.answer() else { return vec![] };
-    let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear;
+    let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear && r.with == c.with;
     let dearest = g.causes.iter().map(|c| c.order_now).chain(g.test_first).fold(1.0, f64::max);
     let bar = |words: &'static str, cost: f64| CostBar { words, cost: money(cost), bar: 100.0 * cost / dearest };
     a.ranked
@@ -177,7 +177,7 @@ fn causes(k: &Known, g: &Gates) -> Vec<CauseRow> {
             fault: r.fault.clone(),
             at: r.at.clone(),
             gear: r.gear.clone().unwrap_or_default(),
-            words: cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref()),
+            words: ranked_words(kb, case, r),
             percent: if r.p < 0.005 { "under 1".into() } else { format!("{:.0}", 100.0 * r.p) },
             bar: 100.0 * r.p,
             because: r.because.iter().take(8).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
@@ -278,14 +278,25 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let kb = builtin();
     let test = f.need("test", "the test")?;
     let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    let outcome = f.need("outcome", "the outcome")?;
-    let rule = t
-        .outcome(outcome)
-        .ok_or_else(|| Problem::new("unknown-outcome", format!("{test} has no outcome “{outcome}”")).field("outcome"))?;
-    seen_to(t, &f)?;
+    // An outcome that names a place comes with it: heard@hub.fl.
+    let said = f.need("outcome", "the outcome")?;
+    let (outcome, place) = said.split_once('@').map_or((said, None), |(o, p)| (o, Some(p)));
+    let unknown = |o: &str| Problem::new("unknown-outcome", format!("{test} has no outcome “{o}”")).field("outcome");
+    let words = match t.outcome(outcome) {
+        Some(rule) => rule.words.clone(),
+        None if outcome == NOT_POSSIBLE => "cannot be made here".into(),
+        None => return Err(unknown(outcome).into()),
+    };
+    let also: Vec<String> = f.all("also").into_iter().filter(|a| a != outcome && outcome != NOT_POSSIBLE).collect();
+    if let Some(o) = also.iter().find(|o| !t.several || t.outcome(o).is_none()) {
+        return Err(unknown(o).into());
+    }
+    if outcome != NOT_POSSIBLE {
+        seen_to(t, &f)?;
+    }
     let mut s = m.scope().await?;
-    let at = f.text("at").map(String::from);
-    let said = format!("{}: {}", t.ask, rule.words);
+    let at = place.or(f.text("at")).map(String::from);
+    let said = format!("{}: {words}", t.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let mut o = json!({"test": test, "outcome": outcome});
         if let Some(s) = f.text("symptom") {
@@ -299,6 +310,9 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         }
         if let Some(n) = f.text("note") {
             o["note"] = n.into();
+        }
+        if !also.is_empty() {
+            o["also"] = json!(also);
         }
         observed(d, o, t);
         Ok(())

@@ -1,7 +1,7 @@
 //! Lift: a walk under the vehicle in the order of least effort, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::cards::{OutcomeButton, falls_and_rises, places_of};
+use super::cards::{OutcomeButton, also_of, answers_share, button, falls_and_rises};
 use super::fields::Fields;
 use super::pinned::{Pinned, pinned};
 use crate::App;
@@ -39,7 +39,10 @@ struct Asked {
     acknowledge: bool,
     again: bool,
     outcomes: Vec<OutcomeButton>,
-    stations: Vec<(String, String)>,
+    /// What else can be true at once: id and words.
+    also: Vec<(String, String)>,
+    /// One walk over all places: no second person feels it blind.
+    walks: bool,
     /// The picture of what the hands do.
     hands: String,
     vote: Voting,
@@ -129,11 +132,10 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
     let (kb, case) = (&*k.knowledge, k.case());
     let rule = kb.test(&s.test.test)?;
     let a = k.answer()?;
-    let outcomes = rule
-        .outcomes
-        .iter()
-        .zip(&s.test.rows)
-        .map(|(o, row)| OutcomeButton { id: o.id.clone(), words: o.words.clone(), then: falls_and_rises(k, p, row) })
+    let came = s.test.outcomes.iter().zip(&s.test.places).zip(&s.test.rows);
+    let outcomes = came
+        .filter(|(_, row)| row.iter().zip(p).any(|(l, p)| l * p > 0.0))
+        .filter_map(|((o, place), row)| button(case, rule, o, place.as_deref(), falls_and_rises(k, p, row)))
         .collect();
     let question =
         Question { symptom: k.symptom.clone(), test: rule.id.clone(), at: s.test.at.clone(), gear: s.test.gear.clone() };
@@ -149,7 +151,7 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         ask: ask_words(kb, case, &rule.id, s.test.at.as_deref(), s.test.gear.as_deref()),
         how: rule.how.clone(),
         minutes: format!("{:.0}", s.test.minutes),
-        settles: format!("{:.2} of {:.1} bits", s.bits, a.open_bits),
+        settles: answers_share(s.bits, a.open_bits),
         posture: rule.posture().join(", "),
         cautions: rule
             .caution
@@ -162,7 +164,8 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         acknowledge: rule.wheels,
         again: s.again,
         outcomes,
-        stations: places_of(k, rule),
+        also: also_of(rule),
+        walks: rule.names_place,
     })
 }
 
