@@ -36,11 +36,13 @@ async fn questions_follow_and_what_cannot_be_heard_has_a_plan() {
     b.fill("#tried input[name=what]", "both rear wheel bearings").await;
     b.fill("#tried input[name=by]", "the yard at Skerry").await;
     b.fill("#tried input[name=result]", "no change").await;
-    b.js("document.querySelector('#tried select').value = 'seen'").await;
+    b.js("document.querySelector('#tried select[name=trust]').value = 'seen'; document.querySelector('#tried select[name=changed]').value = 'nothing'; document.querySelector('#tried select[name=cause]').value = 'wheel-bearing-worn@hub.fl'").await;
     b.click("#tried button").await;
     b.says("Tried before (1)").await;
     let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
-    assert_eq!(case.document["attempts"][0]["trust"], "seen");
+    let tried = &case.document["attempts"][0];
+    assert_eq!((tried["trust"].as_str(), tried["changed"].as_str()), (Some("seen"), Some("nothing")));
+    assert_eq!((tried["fault"].as_str(), tried["at"].as_str()), (Some("wheel-bearing-worn"), Some("hub.fl")));
     assert!(case.case.history.contains(&"earlier-work".to_string()));
     let c = &case.case.symptoms[0].condition;
     assert_eq!((c["heard"].as_str(), c["load"].as_str(), c["turn"].as_str()), ("no", "coast", "left"));

@@ -249,6 +249,9 @@ async fn a_joint_swung_with_a_balance_is_told_by_its_numbers() {
         assert_eq!(r.status(), 422, "{field}");
         assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{field}");
     }
+    // What the test took off is off afterwards, and goes back before a bend is driven.
+    assert_eq!(g.document(id).await["state"]["off"], json!(["prop.rear"]));
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/lift/off"), &[]).await.status(), 303);
     let leaves = g.get(&c, &format!("/cases/{id}/lift/leaves?s=S1")).await.text().await.unwrap();
     assert!(leaves.contains("stand outside and carry the load, in a right turn the left ones") && leaves.contains("Made:"));
     let other = g.client(Some("b@skerry.example")).await;

@@ -201,7 +201,8 @@ impl<'a> Play<'a> {
         let mut replacements: Vec<Replacement> = (0..causes.len())
             .map(|n| {
                 let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
-                Replacement { cost: own.1, needs: bits(before), cures: cures(n) }
+                // Every repair but the last one was in vain: what that costs besides counts with each.
+                Replacement { cost: own.1 + k.weights.gate.vain_part, needs: bits(before), cures: cures(n) }
             })
             .collect();
         replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
@@ -287,7 +288,8 @@ impl<'a> Play<'a> {
             Move::Replace(c) => {
                 let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
                 let h = of.map(|of| w.leading(of[0]));
-                let cost = self.game.replacements[c].cost;
+                let besides = if h.is_some() { k.weights.gate.vain_part } else { 0.0 };
+                let cost = self.game.replacements[c].cost - besides;
                 let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
                 let before = self.needed(needs, s);
                 let left = self.game.not_cured(s, c);

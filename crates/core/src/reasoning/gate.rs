@@ -36,7 +36,7 @@ pub struct Buying {
 }
 
 /// Why a reason is asked before parts are ordered.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Asked {
     /// The cause is less sure than the workshop wants it.
@@ -85,9 +85,12 @@ pub struct Gates {
 
 impl Gates {
     /// Why a reason is asked of a cause. What is so unlikely that it is not at the gate is below every line.
-    pub fn asked_of(&self, fault: &str, at: Option<&str>, gear: Option<&str>) -> Vec<Asked> {
-        let here = self.causes.iter().find(|c| c.fault == fault && Some(c.at.as_str()) == at && c.gear.as_deref() == gear);
-        here.map_or(vec![Asked::BelowCertainty], |c| c.asked.clone())
+    /// A complete unit is asked about by how sure it is that the cause is in it.
+    pub fn asked_of(&self, fault: &str, at: Option<&str>, gear: Option<&str>, part: Option<&str>) -> Vec<Asked> {
+        let same = |c: &&Gate| c.fault == fault && Some(c.at.as_str()) == at && (c.gear.is_none() || c.gear.as_deref() == gear);
+        let Some(c) = self.causes.iter().find(same) else { return vec![Asked::BelowCertainty] };
+        let unit_is_sure = part == Some("unit") && c.unit_p >= self.certainty;
+        c.asked.iter().copied().filter(|a| !(unit_is_sure && *a == Asked::BelowCertainty)).collect()
     }
 }
 
@@ -160,7 +163,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
             let unit_p = unit.and_then(|u| by_unit.iter().find(|x| x.unit == u)).map_or(p, |u| u.p);
             let mut asked = vec![];
             let planned = enough && first == Some(Move::Replace(cause));
-            if p.max(unit_p) < rules.certainty && !planned {
+            if p < rules.certainty && !planned {
                 asked.push(Asked::BelowCertainty);
             }
             if parting.is_some() {

@@ -134,7 +134,7 @@ const LEADS: f64 = 0.25;
 /// Below this a cause that was looked at is out, and evidence that makes it so is less likely under it than by chance by
 /// this factor.
 const OUT: f64 = 0.02;
-const SPEAKS_AGAINST: f64 = 0.5;
+const SPEAKS_AGAINST: f64 = 0.25;
 
 /// Minutes from which on a test is a job that must pay for itself.
 const LONG_JOB: f64 = 20.0;

@@ -340,7 +340,7 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let is_due = f.text("due") == Some("yes");
     if let (false, None, Some(symptom)) = (is_due, f.text("reason"), k.symptom.as_deref()) {
         let g = gates(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), usize::MAX);
-        let asked = g.asked_of(fault, at, gear);
+        let asked = g.asked_of(fault, at, gear, part);
         if !asked.is_empty() {
             let why = asked_words(&k, &g, &asked).join("; ");
             return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());

@@ -244,6 +244,8 @@ pub struct GateWeights {
     pub parting_minutes: f64,
     /// What handing a vehicle on costs, where nothing that was known cured it: minutes.
     pub hand_on_minutes: f64,
+    /// What a part that cures nothing costs besides, in the workshop's money.
+    pub vain_part: f64,
 }
 
 /// All weights.
