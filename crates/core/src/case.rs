@@ -4,6 +4,8 @@
 //! The file itself is kept whole as JSON, so that what the program does not know is written back;
 //! these types are the reading of it that the rules work on.
 
+use crate::attempts::readable;
+pub use crate::attempts::{Attempt, Due, Hint};
 use crate::problem::{Problem, read_json};
 use crate::units::Kilometres;
 use crate::vehicle::{Place, Vehicle};
@@ -330,68 +332,6 @@ impl Repair {
     }
 }
 
-/// What somebody tried before.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Attempt {
-    /// In words.
-    #[serde(default)]
-    pub what: String,
-    /// The fault it was meant to cure, where that is known.
-    #[serde(default)]
-    pub fault: Option<String>,
-    /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// The unit that was changed whole.
-    #[serde(default)]
-    pub unit: Option<String>,
-    /// What else was changed before the same drive.
-    #[serde(default)]
-    pub with: Vec<Value>,
-    /// original, rebuilt, copy, used.
-    #[serde(default)]
-    pub part: Option<String>,
-    /// What it changed: nothing, better, gone or other.
-    #[serde(default)]
-    pub changed: Option<String>,
-    /// How far it is trusted: seen by us, on a bill, or told.
-    #[serde(default)]
-    pub trust: Option<String>,
-}
-
-/// A part that was changed because it was due.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Due {
-    /// The fault that such a part has.
-    #[serde(default)]
-    pub fault: String,
-    /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// What came of the drive after it: nothing, better, gone, other.
-    #[serde(default)]
-    pub changed: Option<String>,
-    /// original, rebuilt, copy, used.
-    #[serde(default)]
-    pub part: Option<String>,
-}
-
-/// A hint from outside: usual on this model, says somebody.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Hint {
-    /// The fault.
-    pub fault: String,
-    /// Where; everywhere when left out.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// Who says so.
-    #[serde(default)]
-    pub source: String,
-    /// told, or seen by the one who says it.
-    #[serde(default)]
-    pub trust: Option<String>,
-}
-
 /// How the vehicle stands now.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct State {
@@ -417,16 +357,6 @@ impl State {
         let named = |id: &str| self.off.iter().any(|o| o == id);
         named(&p.id) || p.whole().is_some_and(|w| named(&w))
     }
-}
-
-/// The entries of a list that can be read; what cannot stays in the document and does not weigh.
-fn readable<'de, D, T>(d: D) -> Result<Vec<T>, D::Error>
-where
-    D: serde::Deserializer<'de>,
-    T: serde::de::DeserializeOwned,
-{
-    let all = Value::deserialize(d)?;
-    Ok(all.as_array().into_iter().flatten().filter_map(|v| serde_json::from_value(v.clone()).ok()).collect())
 }
 
 /// Refuses text that cannot be kept: a NUL, in a value or a key, at any depth.

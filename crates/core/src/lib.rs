@@ -9,6 +9,7 @@
 
 pub mod analysis;
 pub mod angles;
+pub mod attempts;
 pub mod bearing;
 pub mod calc;
 pub mod case;
