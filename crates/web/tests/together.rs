@@ -31,14 +31,20 @@ async fn until(what: &str, mut holds: impl AsyncFnMut() -> bool) {
     panic!("{what} does not come");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
+/// A full case, opened at the lift by its first person.
+async fn at_the_lift() -> (Ground, uuid::Uuid, Browser) {
     let g = Ground::new().await;
     let id = g.full_case().await;
     let b = Browser::new().await;
     b.sign_in(&g, FIRST).await;
     b.go(&format!("{}/cases/{id}/lift", g.url)).await;
     b.see("article.stop").await;
+    (g, id, b)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
+    let (g, id, b) = at_the_lift().await;
     let before = observed(&g.document(id).await);
     g.stop_server().await;
     let mut given = vec![];
@@ -68,12 +74,7 @@ const ANSWERED_WITH: &str = "const real = window.fetch, statuses = [...arguments
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_answer_is_given_up_on_what_refuses_it_alone() {
-    let g = Ground::new().await;
-    let id = g.full_case().await;
-    let b = Browser::new().await;
-    b.sign_in(&g, FIRST).await;
-    b.go(&format!("{}/cases/{id}/lift", g.url)).await;
-    b.see("article.stop").await;
+    let (g, id, b) = at_the_lift().await;
     let before = observed(&g.document(id).await).len();
     // A fault, a limit, a full disk, a slow line: it is sent again until it is taken, once.
     b.web.execute(ANSWERED_WITH, vec![json!([500, 503, 507, 429, 408])]).await.unwrap();

@@ -286,8 +286,7 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
         // Asked, and no other work was done: what work makes is less likely.
         if f.text("no-other-work").is_some() {
             let done = f.all("history");
-            let denied = builtin().weights.history.work.iter().filter(|w| !done.contains(w) && !known.contains(w));
-            d["history_denied"] = denied.cloned().map(Value::from).collect();
+            d["history_denied"] = builtin().weights.history.denied(&done, &known).map(Value::from).collect();
         }
         Ok(())
     })

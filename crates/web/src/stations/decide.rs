@@ -227,9 +227,12 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     page.sentence = match a.stands(sure) {
         Stands::Sure(r) => format!("{} is sure enough to act on.", named(r)),
         Stands::Left(1) => "One suspect is left, not sure enough yet.".into(),
-        Stands::Left(n) => format!("{n} suspects are left; these tests part them for the least time."),
+        Stands::Left(n) => format!("{n} suspects are left; these tests separate them in the least time."),
         Stands::Leads(r) => {
-            format!("{} stands first, but most of it is open: these tests part it for the least time.", named(r))
+            format!(
+                "{} stands first, but most of it is open: these tests separate it from the others in the least time.",
+                named(r)
+            )
         }
         Stands::Open => "Nothing stands out yet: the cheapest tests first.".into(),
     };

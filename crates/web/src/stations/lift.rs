@@ -294,7 +294,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
         let alike = edit_entries(d, "votes", |all| vote::cast(all, one)).map_err(|refused| {
             let why = match refused {
                 Refused::Twice => "you have felt it already: now a second person does, without being told",
-                Refused::Full => "two have felt it already: say which of them stands, or feel it anew",
+                Refused::Full => "two have felt it already: say which of them stands, or feel it again",
             };
             Problem::new("voted", why).field("outcome")
         })?;

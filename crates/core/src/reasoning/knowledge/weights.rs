@@ -58,6 +58,13 @@ pub struct HistoryWeights {
     pub looks: BTreeMap<String, String>,
 }
 
+impl HistoryWeights {
+    /// The tags of work that were not done, where a driver says that no other work was: neither ticked now nor known before.
+    pub fn denied<'a>(&'a self, ticked: &'a [String], known: &'a [String]) -> impl Iterator<Item = &'a str> {
+        self.work.iter().filter(|w| !ticked.contains(w) && !known.contains(w)).map(String::as_str)
+    }
+}
+
 /// What the driver calls a fault.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -282,4 +289,16 @@ pub struct Weights {
     pub gate: GateWeights,
     /// When a statement on driving is proposed.
     pub danger: DangerWeights,
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn work_is_denied_but_for_what_was_ticked_or_known() {
+        let h = &crate::reasoning::knowledge::builtin().weights.history;
+        let (ticked, known) = (["axle-work".to_string()], ["tyres-changed".to_string()]);
+        let denied: Vec<&str> = h.denied(&ticked, &known).collect();
+        assert_eq!(denied.len(), h.work.len() - 2);
+        assert!(!denied.contains(&"axle-work") && !denied.contains(&"tyres-changed") && denied.contains(&"shaft-changed"));
+    }
 }
