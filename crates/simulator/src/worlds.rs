@@ -108,7 +108,7 @@ impl World {
         let of = self.truth.unwrap_or(self.all.len() - 1);
         let fault = &self.all[of].fault;
         let odds: Vec<f64> = t
-            .rows
+            .behaviour
             .iter()
             .zip(&t.outcomes)
             .map(|(row, o)| {
@@ -191,10 +191,10 @@ pub fn small_game(rng: &mut ChaCha8Rng) -> Game {
             let outcomes = rng.random_range(2..=3usize);
             let columns: Vec<Vec<f64>> = (0..causes).map(|_| whole(outcomes, rng)).collect();
             let rows = (0..outcomes).map(|o| columns.iter().map(|c| c[o]).collect()).collect();
-            Trial { cost: rng.random_range(2.0..60.0), needs: rng.random_range(0..2), leaves: 0, ends: 0, rows }
+            Trial { cost: rng.random_range(2.0..60.0), needs: rng.random_range(0..2), leaves: 0, ends: 0, driven: false, rows }
         })
         .collect();
-    Game { p, replacements, trials, preparations: vec![6.0] }
+    Game { p, replacements, trials, preparations: vec![6.0], risk: vec![] }
 }
 
 #[cfg(test)]
@@ -214,7 +214,7 @@ mod tests {
         let mut counts = vec![0.0; t.outcomes.len()];
         (0..4000).for_each(|_| counts[w.outcome(&t, &mut rng)] += 1.0 / 4000.0);
         for (o, c) in counts.iter().enumerate() {
-            assert!((c - t.rows[o][w.truth.unwrap()]).abs() < 0.03, "{o}: {c}");
+            assert!((c - t.behaviour[o][w.truth.unwrap()]).abs() < 0.03, "{o}: {c}");
         }
     }
 

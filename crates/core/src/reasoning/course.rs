@@ -2,11 +2,12 @@
 //! cost against testing first.
 
 use super::availability::Try;
+use super::danger;
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::next::{Laid, WORTHWHILE, entropy, settles, sharpens};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
-use super::preparation::{Before, Preparations, before, going_up, own_minutes, shaft_off};
+use super::preparation::{Before, Preparations, before, comes_off_whole, going_up, own_minutes, shaft_off};
 use super::{Hypothesis, Place as At, Weighed};
 use crate::case::Case;
 use crate::vehicle::PlaceKind;
@@ -134,7 +135,7 @@ fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Pre
     let mut before: Preparations = going_up(case, k).filter(|_| below).into_iter().collect();
     let shaft = k.weights.time.shaft_minutes;
     let comes_off = k.fault(&h.fault).is_some_and(|f| !f.in_place && f.minutes > shaft);
-    if h.place.as_ref().is_some_and(|p| p.is_of_shaft()) && comes_off {
+    if h.place.as_ref().is_some_and(comes_off_whole) && comes_off {
         before.extend(h.place.as_ref().and_then(|p| shaft_off(case, k, p)));
         return ((minutes - shaft, cost - shaft * k.weights.time.rate / 60.0), before);
     }
@@ -224,6 +225,7 @@ impl<'a> Play<'a> {
                 needs,
                 leaves: 0,
                 ends: 0,
+                driven: t.test.turns_wheels(),
                 rows: l.likelihoods.rows.iter().map(of_causes).collect(),
             });
             tries.push((t.clone(), l.likelihoods.cells.clone()));
@@ -236,7 +238,13 @@ impl<'a> Play<'a> {
             trial.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
         }
         let costs = preparations.iter().map(|b| b.1 * hour).collect();
-        Self { game: Game { p, replacements, trials, preparations: costs }, causes, tries, bases, preparations }
+        let forbids = danger::forbids_driving(case, k, &w.all);
+        let risk_of = |of: &Vec<usize>| {
+            let (all, those) = of.iter().fold((0.0, 0.0), |s, &i| (s.0 + w.p[i], s.1 + if forbids[i] { w.p[i] } else { 0.0 }));
+            k.weights.danger.driven_minutes * hour * those / f64::max(all, 1e-300)
+        };
+        let risk = causes.iter().chain([&others]).map(risk_of).collect();
+        Self { game: Game { p, replacements, trials, preparations: costs, risk }, causes, tries, bases, preparations }
     }
 
     fn needed(&self, needs: u32, s: &Standing) -> f64 {
@@ -373,7 +381,10 @@ impl<'a> Play<'a> {
     fn cost_of(&self, t: usize, s: &Standing) -> f64 {
         let trial = &self.game.trials[t];
         let open = |b: &usize| trial.needs & !s.prepared & (1 << b) != 0;
-        trial.cost + (0..self.game.preparations.len()).filter(open).map(|b| self.game.preparations[b]).sum::<f64>()
+        let before: f64 = (0..self.game.preparations.len()).filter(open).map(|b| self.game.preparations[b]).sum();
+        let sum: f64 = s.weight.iter().sum();
+        let risk = s.weight.iter().zip(&self.game.risk).map(|(w, r)| w * r).sum::<f64>() / sum.max(1e-300);
+        trial.cost + before + if trial.driven { risk } else { 0.0 }
     }
 
     /// Whether a test of these saves more than it costs; those that were not laid out do not.

@@ -68,6 +68,15 @@ fn critical_kmh(case: &Case, h: &Hypothesis) -> Option<f64> {
     Some(c.limit_rpm.get() / 60.0 / v.final_ratio(prop.end)? * v.circumference().ok()?.get() * 3.6)
 }
 
+/// Which hypotheses forbid driving, if they are the cause: a pair does when a member of it does.
+pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<bool> {
+    let alone = |h: &Hypothesis| {
+        let rule = k.fault(&h.fault).and_then(|f| f.danger.as_ref());
+        rule.is_some_and(|r| of(case, r, h) == Some(Drive::No))
+    };
+    all.iter().map(|h| h.pair.map_or_else(|| alone(h), |members| members.iter().any(|m| alone(&all[*m])))).collect()
+}
+
 /// The statement on driving that a symptom's suspects propose; none where they hold too little.
 pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> {
     let rule = |i: usize| k.fault(&w.all[i].fault).and_then(|f| f.danger.as_ref()).filter(|_| !w.all[i].is_pair());

@@ -272,7 +272,7 @@ impl<'a> Model<'a> {
             let given = |o: &OutcomeRule| rule.outcomes.iter().find(|x| x.0 == o.id).map(|x| x.1);
             Some(fill(&t.outcomes.iter().map(given).collect::<Vec<_>>(), base))
         };
-        let p = with_exceptions(f, t, marks.or_else(by_behaviour), base)?;
+        let p = self.with_exceptions(f, t, marks.or_else(by_behaviour), base)?;
         Some(self.spread(t, cells, &p, Some(place)))
     }
 
@@ -290,26 +290,26 @@ impl<'a> Model<'a> {
         super::complaint::felt_at(self.v, self.k, Some(&self.all[i]), place)
     }
 
+    /// Single outcomes that do not follow from a fault's behaviour; the others keep their shares of the rest.
+    fn with_exceptions(&self, f: &Fault, t: &Test, p: Option<Vec<f64>>, base: &[f64]) -> Option<Vec<f64>> {
+        let mut given: Vec<Option<f64>> = vec![None; t.outcomes.len()];
+        for e in f.exceptions_for(&t.id, self.symptom) {
+            if let Some(i) = t.outcomes.iter().position(|o| o.id == e.outcome) {
+                given[i] = Some(e.p);
+            }
+        }
+        match given.iter().any(Option::is_some) {
+            false => p,
+            true => Some(fill(&given, p.as_deref().unwrap_or(base))),
+        }
+    }
+
     /// Why a general test says what it says of a hypothesis.
     pub fn reason(&self, i: usize, t: &Test, at: Option<&Place>, gear: Option<&str>) -> Option<String> {
         let (h, f) = (&self.all[i], self.faults[i]?);
-        let exception = f.exception.iter().find(|e| e.test == t.id).map(|e| e.why.clone());
+        let exception = f.exceptions_for(&t.id, self.symptom).next().map(|e| e.why.clone());
         let place = h.place.as_ref()?;
         exception.or_else(|| general(&t.id, &self.subject(h, f, place), at, gear).map(|r| r.why.to_string()))
-    }
-}
-
-/// Single outcomes that do not follow from a fault's behaviour; the others keep their shares of the rest.
-fn with_exceptions(f: &Fault, t: &Test, p: Option<Vec<f64>>, base: &[f64]) -> Option<Vec<f64>> {
-    let mut given: Vec<Option<f64>> = vec![None; t.outcomes.len()];
-    for e in f.exception.iter().filter(|e| e.test == t.id) {
-        if let Some(i) = t.outcomes.iter().position(|o| o.id == e.outcome) {
-            given[i] = Some(e.p);
-        }
-    }
-    match given.iter().any(Option::is_some) {
-        false => p,
-        true => Some(fill(&given, p.as_deref().unwrap_or(base))),
     }
 }
 

@@ -409,16 +409,12 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let (ranked, mut next) = (w.ranked(), next::next_tests(w, &laid));
     let play = course::Play::new(case, k, w, &laid);
     let course = play.course(case, k, w);
+    let first = course.steps.first().filter(|s| s.test.is_some());
+    let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
     // A long job is proposed only where it saves more than it costs.
-    next.retain(|n| n.minutes <= LONG_JOB || play.pays(&n.test, n.at.as_deref(), n.gear.as_deref()));
-    // The first step of the plan comes first, also when it is enough.
-    if let Some(first) = course.steps.first().filter(|s| s.test.is_some()) {
-        let is_first = |n: &NextTest| Some(&n.test) == first.test.as_ref() && n.at == first.at && n.gear == first.gear;
-        if let Some(i) = next.iter().position(is_first) {
-            let n = next.remove(i);
-            next.insert(0, n);
-        }
-    }
+    next.retain(|n| n.minutes <= LONG_JOB || is_first(n) || play.pays(&n.test, n.at.as_deref(), n.gear.as_deref()));
+    // The first step of the plan comes first.
+    next.sort_by_key(|n| !is_first(n));
     for n in next.iter_mut().filter(|n| n.test == RECORDED) {
         n.runs = Coach::for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
     }
@@ -481,6 +477,8 @@ pub struct Possible {
     pub places: Vec<Option<String>>,
     /// A row for each outcome: how likely it is under each hypothesis, as it will be weighed.
     pub rows: Vec<Vec<f64>>,
+    /// The same as the knowledge has it, before it is tempered: how often it comes out.
+    pub behaviour: Vec<Vec<f64>>,
 }
 
 /// The tests of a symptom that were not made yet, in the order of the catalogue.
@@ -500,6 +498,7 @@ pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
                 outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
                 places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
                 rows: l.rows,
+                behaviour: model.likelihoods(t.test, t.at.as_ref(), t.gear.as_deref()).rows,
             }
         })
         .collect()

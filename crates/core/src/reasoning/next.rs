@@ -145,12 +145,15 @@ pub(crate) struct Laid<'a> {
 
 /// The tests that are open, laid out once for list and plan.
 pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<Laid<'a>> {
+    let forbids = super::danger::forbids_driving(case, model.k, &w.all);
+    let risk: f64 = w.p.iter().zip(&forbids).filter(|(_, f)| **f).map(|(p, _)| p).sum();
     let lay = |one: Try<'a>| {
         let likelihoods = one.likelihoods(model);
         let minutes = minutes(case, model.k, one.test, one.at.as_ref());
         let people = if one.test.helper { 2.0 } else { 1.0 };
+        let risk = if one.test.turns_wheels() { risk * model.k.weights.danger.driven_minutes } else { 0.0 };
         let materials = one.test.materials / (model.k.weights.time.rate / 60.0).max(0.1);
-        let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), minutes * people + materials);
+        let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), minutes * people + materials + risk);
         Laid { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
     let mut out: Vec<Laid> = open(case, model, symptom).into_iter().map(lay).collect();

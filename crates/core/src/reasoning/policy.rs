@@ -19,6 +19,8 @@ pub struct Trial {
     pub leaves: u32,
     /// Bits of the preparations that it ends: for a drive the vehicle comes down.
     pub ends: u32,
+    /// It drives, or turns the wheels under power: with some causes that is a risk ([`Game::risk`]).
+    pub driven: bool,
     /// A row for each outcome, a likelihood for each cause; the rows of a cause sum to 1.
     pub rows: Vec<Vec<f64>>,
 }
@@ -52,6 +54,8 @@ pub struct Game {
     pub trials: Vec<Trial>,
     /// What each preparation costs, once.
     pub preparations: Vec<f64>,
+    /// What a driven test costs more with each cause; nothing where it is empty.
+    pub risk: Vec<f64>,
 }
 
 /// A move.
@@ -144,7 +148,11 @@ impl Game {
             Move::Test(t) => (self.trials[t].cost, self.trials[t].needs),
             Move::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),
         };
-        s.weight.iter().sum::<f64>() * (cost + self.preparing(needs, s.prepared))
+        let risk = match m {
+            Move::Test(t) if self.trials[t].driven => s.weight.iter().zip(&self.risk).map(|(w, r)| w * r).sum(),
+            _ => 0.0,
+        };
+        s.weight.iter().sum::<f64>() * (cost + self.preparing(needs, s.prepared)) + risk
     }
 
     /// Tests that begin the cheapest courses, cheapest first, as far as one move tells.
@@ -275,11 +283,25 @@ mod tests {
                     needs: 0,
                     leaves: 0,
                     ends: 0,
+                    driven: false,
                     rows: rows.iter().map(|r| r.to_vec()).collect(),
                 })
                 .collect(),
             preparations: vec![],
+            risk: vec![],
         }
+    }
+
+    #[test]
+    fn what_is_a_risk_to_drive_is_looked_at_standing_first() {
+        let sure: &[&[f64]] = &[&[1.0, 0.0], &[0.0, 1.0]];
+        let mut g = plain(&[0.3, 0.7], &[100.0, 100.0], &[(2.0, sure), (6.0, sure)]);
+        g.trials[0].driven = true;
+        assert_eq!(g.best(&g.start(), 1).1, Some(Move::Test(0)));
+        g.risk = vec![50.0, 0.0];
+        // Driven: 2 and 0.3 of 50; standing: 6.
+        assert_eq!(g.best(&g.start(), 1), (106.0, Some(Move::Test(1))));
+        assert!((g.course(&g.start(), Move::Test(0), 0) - (17.0 + 100.0)).abs() < 1e-9);
     }
 
     #[test]

@@ -24,11 +24,16 @@ pub(crate) fn going_up(case: &Case, k: &Knowledge) -> Option<(Before, f64)> {
     (!up).then_some((Before::Up, k.weights.time.lift_minutes))
 }
 
-/// The shaft that a place belongs to coming off, unless it is off. Whatever is done to the shaft then shares it.
+/// The propeller or half shaft that a place belongs to coming off, unless it is off. Whatever is done to it then shares that.
 pub(crate) fn shaft_off(case: &Case, k: &Knowledge, at: &Place) -> Option<(Before, f64)> {
     let off = case.state.as_ref().is_some_and(|s| s.is_off(at));
-    let shaft = at.whole().filter(|_| at.is_of_shaft() && !off)?;
+    let shaft = at.whole().filter(|_| comes_off_whole(at) && !off)?;
     Some((Before::Off(shaft), k.weights.time.shaft_minutes))
+}
+
+/// Whether a place comes off with its propeller or half shaft.
+pub(crate) fn comes_off_whole(at: &Place) -> bool {
+    at.is_of_shaft() || is_of_half(at)
 }
 
 /// Whether a driven half shaft is still in.
@@ -51,7 +56,7 @@ fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
     let time = &k.weights.time;
     let usual = match at {
         _ if t.opens.is_empty() => 0.0,
-        Some(p) if p.is_of_shaft() || is_of_half(p) => time.shaft_minutes,
+        Some(p) if comes_off_whole(p) => time.shaft_minutes,
         _ => time.half_shafts_minutes,
     };
     usual.min((1.0 - OWN) * t.minutes)
@@ -60,11 +65,9 @@ fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
 /// What a test takes off as a part of it, unless it is off.
 fn teardown(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -> Option<(Before, f64)> {
     let minutes = teardown_minutes(k, t, at);
-    let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let what = match at {
         _ if t.opens.is_empty() => None,
-        Some(p) if p.is_of_shaft() => shaft_off(case, k, p).map(|b| b.0),
-        Some(p) if is_of_half(p) => p.whole().filter(|_| !off(p)).map(Before::Off),
+        Some(p) if comes_off_whole(p) => shaft_off(case, k, p).map(|b| b.0),
         Some(_) => half_shafts_are_in(case).then(|| Before::Off("half-shafts".into())),
         None => half_shafts_are_in(case).then(|| Before::Off("half-shafts".into())),
     };

@@ -233,4 +233,9 @@ impl Test {
     pub fn is_of_the_road(&self) -> bool {
         self.caution.iter().any(|c| c == "road")
     }
+
+    /// Whether the wheels turn under power: on the road, or in the air.
+    pub fn turns_wheels(&self) -> bool {
+        self.wheels || self.is_of_the_road()
+    }
 }

@@ -169,6 +169,9 @@ pub struct Exception {
     pub p: f64,
     /// Why.
     pub why: String,
+    /// Only of symptoms of these kinds; of all where it is empty.
+    #[serde(default)]
+    pub of_kinds: Vec<String>,
 }
 
 /// When a fault is a danger.
@@ -282,6 +285,12 @@ pub struct Only {
 }
 
 impl Fault {
+    /// Its exceptions for a test, of a symptom of this kind.
+    pub fn exceptions_for<'a>(&'a self, test: &'a str, symptom: &'a str) -> impl Iterator<Item = &'a Exception> {
+        let applies = move |e: &&Exception| e.test == test && (e.of_kinds.is_empty() || e.of_kinds.iter().any(|k| k == symptom));
+        self.exception.iter().filter(applies)
+    }
+
     fn there<'a>(&'a self, kind: &'a str) -> impl Iterator<Item = &'a Only> {
         self.only.iter().filter(move |o| o.at.iter().any(|k| k == kind))
     }

@@ -184,6 +184,9 @@ impl Knowledge {
             if t.outcome(&e.outcome).is_none() || !(0.0..=1.0).contains(&e.p) || e.why.trim().is_empty() {
                 return Err(format!("{}: an exception needs an outcome, a probability and a reason", e.test));
             }
+            if let Some(kind) = e.of_kinds.iter().find(|kind| !KINDS.contains(&kind.as_str())) {
+                return Err(format!("{}: “{kind}” is no kind of symptom", e.test));
+            }
         }
         for (test, marks) in &f.tests {
             let t = self.test(test).ok_or_else(|| format!("test “{test}” is not known"))?;

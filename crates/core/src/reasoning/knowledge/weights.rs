@@ -163,6 +163,8 @@ pub struct DangerWeights {
     pub suspects: f64,
     /// The same where a wheel or a shaft can come off.
     pub can_come_off: f64,
+    /// What a driven test costs more when a suspect that forbids driving is the cause, minutes.
+    pub driven_minutes: f64,
 }
 
 /// What repairs and attempts say.
