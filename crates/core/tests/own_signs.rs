@@ -4,7 +4,7 @@
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::{FELT, KINDS, Knowledge, ZONES, builtin};
 use baricord_core::reasoning::likelihood::Model;
-use baricord_core::reasoning::{Hypothesis, diagnose, hypotheses, possible};
+use baricord_core::reasoning::{Hypothesis, Possible, diagnose, hypotheses, possible};
 use baricord_core::vehicle::{Vehicle, sample};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -78,82 +78,160 @@ fn pick(weights: &[f64], rng: &mut ChaCha8Rng) -> usize {
         .unwrap_or(weights.len() - 1)
 }
 
-/// What a driver says of a fault: kind, where it is heard and felt, each drawn from its distribution.
-fn complaint(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize, rng: &mut ChaCha8Rng) -> Value {
-    let h = &all[i];
-    let kinds: Vec<f64> = KINDS.iter().map(|kind| k.kind_probability(&h.fault, &h.kind, kind)).collect();
-    let kind = KINDS[pick(&kinds, rng)];
-    let model = Model::new(v, k, all, kind);
-    let mut s = json!({"id": "S1", "kind": kind});
-    if let Some(heard) = model.heard(i) {
-        s["heard_from"] = json!(ZONES[pick(&heard, rng)]);
-    }
-    let felt: Vec<&str> = FELT.iter().filter(|place| rng.random_bool(model.felt(i, place))).copied().collect();
-    if matches!(kind, "vibration" | "shudder") {
-        s["felt"] = json!(felt);
-    }
-    s
+fn kinds_of(k: &Knowledge, h: &Hypothesis) -> Vec<f64> {
+    KINDS.iter().map(|kind| k.kind_probability(&h.fault, &h.kind, kind)).collect()
 }
 
-/// Whether the true fault stands first after so many proposed tests, each answered by a draw from its behaviour.
-fn first_after(
+/// What a driver usually says of a fault: its usual kind, where it is heard and felt.
+fn usual_complaint(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize) -> Value {
+    let h = &all[i];
+    let largest = |of: &[f64]| (0..of.len()).max_by(|a, b| of[*a].total_cmp(&of[*b])).unwrap();
+    let kind = KINDS[largest(&kinds_of(k, h))];
+    complaint(k, v, all, i, kind, |p| largest(p), |p| p >= 0.5)
+}
+
+/// What a driver says of a fault, each part drawn from its distribution.
+fn drawn_complaint(k: &Knowledge, v: &Vehicle, all: &[Hypothesis], i: usize, rng: &mut ChaCha8Rng) -> Value {
+    let h = &all[i];
+    let kind = KINDS[pick(&kinds_of(k, h), rng)];
+    let (mut zones, mut felt) = (rng.clone(), rng.clone());
+    rng.random::<u64>();
+    complaint(k, v, all, i, kind, |p| pick(p, &mut zones), |p| felt.random_bool(p))
+}
+
+fn complaint(
     k: &Knowledge,
     v: &Vehicle,
     all: &[Hypothesis],
     i: usize,
-    tests: usize,
-    rng: &mut ChaCha8Rng,
-) -> (bool, bool, Vec<String>) {
-    let symptom = complaint(k, v, all, i, rng);
-    let (mut observations, mut told): (Vec<Value>, Vec<String>) = (vec![], vec![symptom.to_string()]);
-    let case = |o: &[Value]| Case::from_json(&document(v, symptom.clone(), o)).unwrap();
-    for _ in 0..tests {
-        let c = case(&observations);
-        let answer = diagnose(&c, k, None).symptoms.remove(0);
-        let Some(next) = answer.next.first() else { break };
-        let t = possible(&c, k, "S1").into_iter().find(|t| t.test == next.test && t.at == next.at && t.gear == next.gear);
-        let Some(t) = t else { break };
-        let came = pick(&t.rows.iter().map(|r| r[i]).collect::<Vec<_>>(), rng);
-        let at = t.places[came].as_deref().or(t.at.as_deref());
-        told.push(format!("{} {:?} {}", t.test, at, t.outcomes[came]));
-        observations.push(observation(&t.test, at, t.gear.as_deref(), &t.outcomes[came]));
+    kind: &str,
+    mut zone: impl FnMut(&[f64]) -> usize,
+    mut is_felt: impl FnMut(f64) -> bool,
+) -> Value {
+    let model = Model::new(v, k, all, kind);
+    let mut s = json!({"id": "S1", "kind": kind});
+    if let Some(heard) = model.heard(i) {
+        s["heard_from"] = json!(ZONES[zone(&heard)]);
     }
-    let answer = diagnose(&case(&observations), k, None).symptoms.remove(0);
-    let top = &answer.ranked[0];
-    told.push(format!("first {}@{} {:.2}", top.fault, top.at, top.p));
-    let mut names: Vec<&str> = answer.ranked.iter().map(|r| r.fault.as_str()).collect();
-    let mut seen: Vec<&str> = vec![];
-    names.retain(|n| {
-        let new = !seen.contains(n);
-        seen.push(n);
-        new
-    });
-    let place = names.iter().position(|n| *n == all[i].fault).unwrap_or(99);
-    (place == 0, place < 3, told)
+    if matches!(kind, "vibration" | "shudder") {
+        s["felt"] = FELT.iter().filter(|place| is_felt(model.felt(i, place))).copied().collect();
+    }
+    s
 }
 
-/// The answers are as often misleading as the knowledge says they are: five of them name the fault in three of four draws, and leave
-/// it among the first three in nine of ten.
-#[test]
-fn after_five_proposed_tests_the_true_fault_is_first_or_near_it() {
+/// Minutes up to which a test is made at all its places in one go: all hubs, both boots, every gear.
+const IN_ONE_GO: f64 = 25.0;
+
+/// How a case stands after its plan was followed through some tests.
+struct Followed {
+    /// The place of the true fault in the ranking of faults; 0 when a repair has cured it.
+    place: usize,
+    /// Repairs that did not cure.
+    in_vain: usize,
+    /// What was said, answered and repaired.
+    said: Vec<String>,
+}
+
+/// Follows the plan through so many tests, each answered by a draw from the fault's behaviour. A repair that the plan proposes is
+/// made: it cures the true fault, and is kept as not cured otherwise.
+fn follow(
+    k: &Knowledge,
+    v: &Vehicle,
+    all: &[Hypothesis],
+    i: usize,
+    symptom: &Value,
+    tests: usize,
+    rng: &mut ChaCha8Rng,
+) -> Followed {
+    let mut d = document(v, symptom.clone(), &[]);
+    let (mut said, mut made, mut in_vain) = (vec![symptom.to_string()], 0, 0);
+    let push = |d: &mut Value, list: &str, entry: Value| d[list].as_array_mut().unwrap().push(entry);
+    while made < tests {
+        let c = Case::from_json(&d).unwrap();
+        let answer = diagnose(&c, k, None).symptoms.remove(0);
+        let Some(step) = answer.course.steps.first() else { break };
+        let Some(test) = &step.test else {
+            let (fault, at) = (step.fault.clone().unwrap(), step.at.clone().unwrap());
+            said.push(format!("repaired {fault} {at}"));
+            if fault == "unknown" {
+                break;
+            }
+            let same = |f: &str, a: &str| f == all[i].fault && a == all[i].at;
+            if same(&fault, &at) || step.with.iter().any(|w| same(&w.fault, &w.at)) {
+                return Followed { place: 0, in_vain, said };
+            }
+            in_vain += 1;
+            for (fault, at) in step.with.iter().map(|w| (&w.fault, &w.at)).chain([(&fault, &at)]) {
+                push(&mut d, "repairs", json!({"fault": fault, "at": at, "result": "not-cured", "part": "original"}));
+            }
+            continue;
+        };
+        made += 1;
+        let proposed = |t: &Possible| t.test == *test && t.at == step.at && t.gear == step.gear;
+        for t in possible(&c, k, "S1").iter().filter(|t| proposed(t) || t.test == *test && t.minutes <= IN_ONE_GO) {
+            let came = pick(&t.behaviour.iter().map(|r| r[i]).collect::<Vec<_>>(), rng);
+            let at = t.places[came].as_deref().or(t.at.as_deref());
+            said.push(format!("{} {:?} {}", t.test, at, t.outcomes[came]));
+            push(&mut d, "observations", observation(&t.test, at, t.gear.as_deref(), &t.outcomes[came]));
+        }
+    }
+    let answer = diagnose(&Case::from_json(&d).unwrap(), k, None).symptoms.remove(0);
+    let top = &answer.ranked[0];
+    said.push(format!("first {}@{} {:.2}", top.fault, top.at, top.p));
+    let mut names: Vec<&str> = vec![];
+    for r in &answer.ranked {
+        if !names.contains(&r.fault.as_str()) {
+            names.push(&r.fault);
+        }
+    }
+    Followed { place: names.iter().position(|n| *n == all[i].fault).unwrap_or(99), in_vain, said }
+}
+
+/// Faults drawn by their frequency on every layout, five proposed tests each: how many are first then, and how many among the
+/// first three.
+fn after_five_tests(draws: usize, usual: bool) -> (f64, f64, f64) {
     let k = builtin();
     let layouts = sample::every_layout();
     let mut rng = ChaCha8Rng::seed_from_u64(12);
-    let (mut first, mut of_three, mut wrong) = (0, 0, vec![]);
-    let draws = std::env::var("DRAWS").ok().and_then(|d| d.parse().ok()).unwrap_or(240);
+    let (mut first, mut of_three, mut in_vain) = (0, 0, 0);
     for n in 0..draws {
         let v = &layouts[n % layouts.len()];
         let all = hypotheses(v, k);
         let weights: Vec<f64> = all.iter().map(|h| if h.is_unknown() || h.is_pair() { 0.0 } else { h.weight }).collect();
         let i = pick(&weights, &mut rng);
-        let (is_first, near, told) = first_after(k, v, &all, i, 5, &mut rng);
-        first += usize::from(is_first);
-        of_three += usize::from(near);
-        if !near {
-            wrong.push(format!("{}: {}@{}: {}", v.name, all[i].fault, all[i].at, told.join("; ")));
+        let symptom = if usual { usual_complaint(k, v, &all, i) } else { drawn_complaint(k, v, &all, i, &mut rng) };
+        let f = follow(k, v, &all, i, &symptom, 5, &mut rng);
+        first += usize::from(f.place == 0);
+        of_three += usize::from(f.place < 3);
+        in_vain += f.in_vain;
+        if f.place > 0 {
+            println!("{}: {}@{}: {}", v.name, all[i].fault, all[i].at, f.said.join("; "));
         }
     }
-    println!("{first} of {draws} first, {of_three} among the first three");
-    assert!(first as f64 >= 0.7 * draws as f64, "{first} of {draws}");
-    assert!(of_three as f64 >= 0.86 * draws as f64, "{of_three} of {draws}\n{}", wrong.join("\n"));
+    let share = |n: usize| n as f64 / draws as f64;
+    println!(
+        "{draws} draws: first {:.3}, among the first three {:.3}, in vain {:.2}",
+        share(first),
+        share(of_three),
+        share(in_vain)
+    );
+    (share(first), share(of_three), share(in_vain))
+}
+
+fn draws(usual: usize) -> usize {
+    std::env::var("DRAWS").ok().and_then(|d| d.parse().ok()).unwrap_or(usual)
+}
+
+/// Said as it usually is, five proposed tests name the fault.
+#[test]
+fn after_five_proposed_tests_the_true_fault_is_first() {
+    let (first, of_three, in_vain) = after_five_tests(draws(240), true);
+    assert!(first >= 0.9 && of_three >= 0.95 && in_vain < 0.5, "{first} {of_three} {in_vain}");
+}
+
+/// Said as a driver might say it, a whine called a vibration, heard from the wrong end, it takes more.
+#[test]
+fn an_odd_complaint_still_leads_near_the_fault() {
+    let (first, of_three, in_vain) = after_five_tests(draws(160), false);
+    assert!(first >= 0.75 && of_three >= 0.88 && in_vain < 0.6, "{first} {of_three} {in_vain}");
 }

@@ -3,6 +3,7 @@
 use super::evidence::{bears_on, place_of};
 use super::knowledge::{Knowledge, Need, Test};
 use super::likelihood::{Likelihoods, Model, is_within};
+use super::place_kinds::is_kind;
 use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation, Symptom};
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
@@ -29,7 +30,7 @@ fn slip_hardly_engaged(case: &Case) -> bool {
 }
 
 /// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
-fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> bool {
+fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom: &Symptom) -> bool {
     let (v, kind, speeds) = (&case.vehicle, super::usual_kind(&symptom.kind), symptom.speed_kmh);
     let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
@@ -45,7 +46,23 @@ fn can_be_made(case: &Case, t: &Test, at: Option<&Place>, symptom: &Symptom) -> 
     let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
     // What has come off is not felt on the vehicle.
     let gone = !t.off && t.lift && at.is_some_and(off) && !lies_open(t);
-    asked && !driven && !turned && !slow && !on_the_bench && !gone && t.id != "lamps" && t.needs.iter().all(|n| has(v, *n))
+    // Traces of work that is known are no news.
+    let known = t.id == "earlier-work-look" && at.is_some_and(|p| work_is_known(case, k, p));
+    asked
+        && !known
+        && !driven
+        && !turned
+        && !slow
+        && !on_the_bench
+        && !gone
+        && t.id != "lamps"
+        && t.needs.iter().all(|n| has(v, *n))
+}
+
+/// Whether the history says that work was done at a place.
+fn work_is_known(case: &Case, k: &Knowledge, p: &Place) -> bool {
+    let there = |kinds: &Vec<String>| kinds.iter().any(|kind| is_kind(&case.vehicle, p, kind));
+    case.history.iter().any(|tag| k.weights.history.work_at.get(tag).is_some_and(there))
 }
 
 /// Tests that are made on a part that is off as well.
@@ -138,7 +155,7 @@ pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try
     let mut out = all_tries(model);
     out.retain(|t| {
         let at = t.at.as_ref();
-        can_be_made(case, t.test, at, s) && !answered.is_done(t.test, at, t.gear.as_deref())
+        can_be_made(case, k, t.test, at, s) && !answered.is_done(t.test, at, t.gear.as_deref())
     });
     out
 }

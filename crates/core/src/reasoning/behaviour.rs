@@ -190,7 +190,11 @@ fn neutral_coast(s: &Subject) -> Option<Rule> {
 
 fn other_gear(s: &Subject) -> Option<Rule> {
     match s.manner() {
-        Manner::Silent | Manner::Shift | Manner::Steer | Manner::Event => return None,
+        Manner::Shift if s.shows(Shows::Shift) => {
+            return rule(&[("same", 0.02), ("stops", 0.95), ("changes-with-rpm", 0.03)], "it is this gear alone");
+        }
+        Manner::Shift => return rule(&[("same", 0.9), ("stops", 0.06), ("changes-with-rpm", 0.04)], "it is there in every gear"),
+        Manner::Silent | Manner::Steer | Manner::Event => return None,
         Manner::Bump | Manner::Tight | Manner::Brake => {
             return rule(&[("same", 0.95), ("stops", 0.015), ("changes-with-rpm", 0.035)], "it has nothing to do with the gear");
         }
@@ -218,9 +222,7 @@ fn drive_coast_float(s: &Subject) -> Option<Rule> {
     match s.manner() {
         Manner::Silent | Manner::Shift | Manner::Steer => None,
         Manner::Event => of(0.35, 0.2, 0.25, 0.2, "it comes when the load changes"),
-        Manner::Brake if s.load() == Load::Braking => {
-            of(0.03, 0.5, 0.05, 0.42, "it comes with the brake, the foot off the throttle")
-        }
+        Manner::Brake if s.load() == Load::Braking => of(0.05, 0.25, 0.05, 0.65, "it comes with the brake, not with the load"),
         _ => match s.load() {
             Load::Drive | Load::PullingAway => of(0.85, 0.03, 0.02, 0.1, "it needs driving torque"),
             Load::Coast => of(0.03, 0.85, 0.02, 0.1, "it needs overrun"),
@@ -510,10 +512,11 @@ fn shift_feel(s: &Subject, gear: &str) -> Option<Rule> {
         let shares: Vec<f64> = OUTCOMES.iter().map(|(kind, _)| s.k.kind_probability(&s.f.id, &s.h.kind, kind)).collect();
         let said = OUTCOMES.iter().position(|o| Some(o.1) == shift_outcome(s.symptom)).filter(|&i| shares[i] > 0.03);
         let sum: f64 = shares.iter().sum();
-        let of = |i: usize| match said {
-            Some(j) if i == j => 0.85,
-            Some(_) => 0.075,
-            None => shares[i] / sum.max(1e-9),
+        // What is complained of comes more often than the fault usually shows it.
+        let of = |i: usize| match (said, shares[i] / sum.max(1e-9)) {
+            (Some(j), own) if i == j => 0.5 + 0.5 * own,
+            (Some(_), own) => 0.5 * own,
+            (None, own) => own,
         };
         OUTCOMES.iter().enumerate().map(|(i, o)| (o.1, total * of(i))).collect()
     };

@@ -7,7 +7,7 @@ use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::next::{Laid, WORTHWHILE, entropy, settles, sharpens};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
-use super::preparation::{Before, Preparations, before, comes_off_whole, going_up, own_minutes, shaft_off};
+use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
 use super::{Hypothesis, Place as At, Weighed};
 use crate::case::Case;
 use crate::vehicle::PlaceKind;
@@ -221,7 +221,7 @@ impl<'a> Play<'a> {
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
             let people = if t.test.helper { 2.0 } else { 1.0 };
             trials.push(Trial {
-                cost: own_minutes(k, t.test, t.at.as_ref()) * hour * people + t.test.materials,
+                cost: charged_minutes(case, k, t.test, own_minutes(k, t.test, t.at.as_ref())) * hour * people + t.test.materials,
                 needs,
                 leaves: 0,
                 ends: 0,
@@ -359,7 +359,12 @@ impl<'a> Play<'a> {
         by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         by_worth.truncate(LOOKED_AT_BESIDES);
         let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
-        let as_good = |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike;
+        // What is quick is followed one move further: a long chain of tests does not hide what it would save before it.
+        let quick = |t: usize| self.cost_of(t, s) <= k.weights.gate.parting_minutes * hour;
+        let deeper = |t: usize| quick(t) && self.game.is_within(s, t, AHEAD, alike);
+        let worthiest = by_worth.first().map(|x| x.1);
+        let as_good =
+            |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
         // What is worth most comes first; what was looked at already is known to be as good or not.
         let besides = by_worth.iter().map(|x| x.1).find(as_good);
         let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));

@@ -237,6 +237,25 @@ impl<'a> Model<'a> {
         base
     }
 
+    /// A walk that looks at each place by itself: the mark says what is found at the cause's own place, anywhere else a find
+    /// is as likely as for no reason. None where the walk does not come by it.
+    fn walk_of_looks(&self, t: &Test, m: &Marks, cells: &[Cell], base: &[f64], place: &Place) -> Option<Vec<f64>> {
+        let of_each: Vec<f64> = t.outcomes.iter().map(|o| o.base).collect();
+        let own = distribution(t, m, &of_each, &self.k.weights.marks);
+        let is_own = |c: &Cell| c.place.as_ref().is_some_and(|named| nearness(self.v, named, place) == Nearness::Own);
+        let stations = |i: usize| cells.iter().filter(|c| c.outcome == i && is_own(c)).count() as f64;
+        let found: f64 = (0..own.len()).filter(|i| stations(*i) > 0.0).map(|i| own[i]).sum();
+        let by_chance = self.spread(t, cells, base, None);
+        let of_cell = |(c, b): (&Cell, &f64)| match is_own(c) {
+            true => own[c.outcome] / stations(c.outcome),
+            false => (1.0 - found) * b,
+        };
+        let mut p: Vec<f64> = cells.iter().zip(&by_chance).map(of_cell).collect();
+        let sum: f64 = p.iter().sum();
+        p.iter_mut().for_each(|x| *x /= sum);
+        (found > 0.0).then_some(p)
+    }
+
     /// Spreads the outcomes over the cells: over the places that each can name, by how near they are to the cause.
     fn spread(&self, t: &Test, cells: &[Cell], p: &[f64], cause: Option<&Place>) -> Vec<f64> {
         if !t.names_place {
@@ -244,7 +263,7 @@ impl<'a> Model<'a> {
         }
         let w = &self.k.weights.located;
         // Where the test looks at the place itself there are no neighbours to be taken for it.
-        let itself = matches!(t.id.as_str(), "lash-watch" | "heat-check" | "wheel-swap-retest");
+        let itself = matches!(t.id.as_str(), "lash-watch" | "wheel-swap-retest");
         let weight = |c: &Cell| match (&c.place, cause) {
             (Some(named), Some(p)) => match nearness(self.v, named, p) {
                 Nearness::Own if itself => 0.9,
@@ -266,6 +285,9 @@ impl<'a> Model<'a> {
         let place = h.place.as_ref()?;
         let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
         let here = |_: &&Marks| of_gear && (t.names_place || concerns(t.bears, self.v, at, place));
+        if t.base_each {
+            return f.tests.get(&t.id).and_then(|m| self.walk_of_looks(t, m, cells, base, place));
+        }
         let marks = f.tests.get(&t.id).filter(here).map(|m| distribution(t, m, base, &self.k.weights.marks));
         let by_behaviour = || {
             let rule = general(&t.id, &self.subject(h, f, place), at, gear)?;

@@ -137,7 +137,7 @@ const OUT: f64 = 0.02;
 const SPEAKS_AGAINST: f64 = 0.25;
 
 /// Minutes from which on a test is a job that must pay for itself.
-const LONG_JOB: f64 = 20.0;
+const LONG_JOB: f64 = 32.0;
 
 /// How far the search for a cause is.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -411,10 +411,10 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let course = play.course(case, k, w);
     let first = course.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
-    // A long job is proposed only where it saves more than it costs.
-    next.retain(|n| n.minutes <= LONG_JOB || is_first(n) || play.pays(&n.test, n.at.as_deref(), n.gear.as_deref()));
-    // The first step of the plan comes first.
-    next.sort_by_key(|n| !is_first(n));
+    // The first step of the plan comes first, then what the history asks to look at; a long job that saves less than it costs
+    // comes last.
+    let is_vain = |n: &NextTest| n.minutes > LONG_JOB && !play.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
+    next.sort_by_cached_key(|n| (!is_first(n), !is_due(case, k, w, n), is_vain(n)));
     for n in next.iter_mut().filter(|n| n.test == RECORDED) {
         n.runs = Coach::for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
     }
@@ -428,6 +428,20 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
         ruled_out: w.ruled_out(),
         open_bits: next::entropy(&w.p),
     }
+}
+
+/// Probability from which on a look that the history asks for comes before other tests.
+const DUE_FROM: f64 = 0.05;
+
+/// Whether the history asks for a look, and what it would show is suspected.
+fn is_due(case: &Case, k: &Knowledge, w: &Weighed, n: &NextTest) -> bool {
+    let asked = |tag: &String| k.weights.history.looks.get(tag).is_some_and(|look| *look == n.test);
+    let tags: Vec<&String> = case.history.iter().filter(|tag| asked(tag)).collect();
+    let suspected = |h: &Hypothesis, p: f64| {
+        let raised = k.fault(&h.fault).is_some_and(|f| tags.iter().any(|tag| f.history.contains_key(*tag)));
+        raised && p >= DUE_FROM && n.at.as_deref().is_some_and(|at| likelihood::is_within(at, &h.at))
+    };
+    w.all.iter().zip(&w.p).any(|(h, p)| suspected(h, *p))
 }
 
 /// The next step of the case: of its symptoms that are not cured the first test that is worth making, else the first repair.

@@ -4,7 +4,7 @@ use super::Weighed;
 use super::availability::{RECORDED, Try, open};
 use super::knowledge::Test;
 use super::likelihood::{Likelihoods, Model};
-use super::preparation::minutes;
+use super::preparation::{charged_minutes, minutes};
 use crate::case::Case;
 use crate::road_coach::Leg;
 use serde::Serialize;
@@ -153,7 +153,8 @@ pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &We
         let people = if one.test.helper { 2.0 } else { 1.0 };
         let risk = if one.test.turns_wheels() { risk * model.k.weights.danger.driven_minutes } else { 0.0 };
         let materials = one.test.materials / (model.k.weights.time.rate / 60.0).max(0.1);
-        let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), minutes * people + materials + risk);
+        let charged = charged_minutes(case, model.k, one.test, minutes);
+        let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), charged * people + materials + risk);
         Laid { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
     let mut out: Vec<Laid> = open(case, model, symptom).into_iter().map(lay).collect();

@@ -81,6 +81,10 @@ pub struct Standing {
 
 /// Tests that are looked at more than one move ahead.
 const LOOKED_AT: usize = 8;
+/// An outcome of less than this chance.
+const FAINT: f64 = 0.02;
+/// Where a limit is only to be kept, so many suffice.
+const LOOKED_AT_IN_PASSING: usize = 2;
 
 impl Game {
     /// The beginning.
@@ -105,7 +109,15 @@ impl Game {
     /// The same; the order stands in `order`, whose room is used again.
     fn replacing_in(&self, weight: &[f64], prepared: u32, order: &mut Vec<(f64, usize)>) -> (f64, Option<usize>) {
         let cost = |r: &Replacement| r.cost + self.preparing(r.needs, prepared);
-        let cured = |cures: u32| weight.iter().enumerate().filter(|(i, _)| cures & 1 << i != 0).map(|(_, w)| w).sum::<f64>();
+        // Nearly every replacement cures one cause: only its bits are gone through.
+        let cured = |mut cures: u32| {
+            let mut sum = 0.0;
+            while cures != 0 {
+                sum += weight[cures.trailing_zeros() as usize];
+                cures &= cures - 1;
+            }
+            sum
+        };
         order.clear();
         order.extend(weight.iter().enumerate().filter(|(_, w)| **w > 0.0).map(|(i, _)| {
             let r = &self.replacements[i];
@@ -181,15 +193,41 @@ impl Game {
 
     /// Cost of a move and of going on after it, looking so many moves further.
     pub fn course(&self, s: &Standing, m: Move, further: u32) -> f64 {
+        let faint = FAINT * s.weight.iter().sum::<f64>();
         let then = match m {
-            Move::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.best(&self.after(s, t, o), further).0).sum(),
+            Move::Test(t) => {
+                let then = |o: usize| {
+                    let after = self.after(s, t, o);
+                    // What hardly ever comes out is not looked into.
+                    let further = if after.weight.iter().sum::<f64>() < faint { 0 } else { further };
+                    self.best(&after, further).0
+                };
+                (0..self.trials[t].rows.len()).map(then).sum()
+            }
             Move::Replace(c) => self.best(&self.not_cured(s, c), further).0,
         };
         self.price(s, m) + then
     }
 
+    /// Whether a test and going on after it, looking so many moves further, costs at most so much.
+    pub fn is_within(&self, s: &Standing, test: usize, further: u32, limit: f64) -> bool {
+        let mut sum = self.price(s, Move::Test(test));
+        // The outcomes that weigh most come first: what costs too much shows early.
+        let mut after: Vec<Standing> = (0..self.trials[test].rows.len()).map(|o| self.after(s, test, o)).collect();
+        after.sort_by(|a, b| b.weight.iter().sum::<f64>().total_cmp(&a.weight.iter().sum()));
+        after.iter().all(|a| {
+            sum += self.best_of(a, further, LOOKED_AT_IN_PASSING).0;
+            sum <= limit
+        })
+    }
+
     /// The least cost from a standing, looking so many moves ahead, times its weight; and the move that begins it.
     pub fn best(&self, s: &Standing, ahead: u32) -> (f64, Option<Move>) {
+        self.best_of(s, ahead, LOOKED_AT)
+    }
+
+    /// The same, of so many tests that promise most.
+    fn best_of(&self, s: &Standing, ahead: u32, tests: usize) -> (f64, Option<Move>) {
         let (cost, first) = self.replacing(s);
         let mut best = (cost, first.map(Move::Replace));
         // Where one cause is left, or nothing at all, nothing is to be parted.
@@ -200,7 +238,7 @@ impl Game {
         if ahead == 1 {
             return near.first().filter(|n| n.0 < best.0).map_or(best, |n| (n.0, Some(Move::Test(n.1))));
         }
-        for m in near.into_iter().map(|n| Move::Test(n.1)).chain(first.map(Move::Replace)) {
+        for m in near.into_iter().take(tests).map(|n| Move::Test(n.1)).chain(first.map(Move::Replace)) {
             let cost = self.course(s, m, ahead - 1);
             if cost < best.0 - 1e-12 {
                 best = (cost, Some(m));

@@ -90,6 +90,12 @@ pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -
     out
 }
 
+/// Minutes that the search pays for a test: its own, or a share of them where the history asks for it anyway.
+pub(crate) fn charged_minutes(case: &Case, k: &Knowledge, t: &Test, minutes: f64) -> f64 {
+    let due = k.weights.history.asks_for(&case.history, &t.id);
+    minutes * if due { k.weights.history.due_share } else { 1.0 }
+}
+
 /// Minutes of a test alone: what it takes off is a preparation that others share.
 pub(crate) fn own_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
     t.minutes - teardown_minutes(k, t, at)

@@ -54,11 +54,20 @@ pub struct PriorWeights {
 pub struct HistoryWeights {
     /// Those that say of work.
     pub work: Vec<String>,
+    /// Where each says that work was done, by kinds of places.
+    pub work_at: BTreeMap<String, Vec<String>>,
+    /// Share of a look's minutes that the search pays, where a tag asks for the look anyway.
+    pub due_share: f64,
     /// The look after which a tag counts no more.
     pub looks: BTreeMap<String, String>,
 }
 
 impl HistoryWeights {
+    /// Whether a tag of this history asks for a look.
+    pub fn asks_for(&self, history: &[String], test: &str) -> bool {
+        self.looks.iter().any(|(tag, look)| look == test && history.contains(tag))
+    }
+
     /// The tags of work that were not done, where a driver says that no other work was: neither ticked now nor known before.
     pub fn denied<'a>(&'a self, ticked: &'a [String], known: &'a [String]) -> impl Iterator<Item = &'a str> {
         self.work.iter().filter(|w| !ticked.contains(w) && !known.contains(w)).map(String::as_str)
