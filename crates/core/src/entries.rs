@@ -43,6 +43,14 @@ where
     Ok(result)
 }
 
+/// Takes the entry with this id out of a list; whether there was one.
+pub fn remove_entry(document: &mut Value, list: &str, id: &str) -> bool {
+    let Some(all) = document.get_mut(list).and_then(Value::as_array_mut) else { return false };
+    let before = all.len();
+    all.retain(|entry| entry.get("id").and_then(Value::as_str) != Some(id));
+    all.len() < before
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -68,6 +76,14 @@ mod tests {
         let before = d.clone();
         assert_eq!(edit_entries(&mut d, "notes", |_: &mut Vec<Note>| Err::<(), _>("refused")), Err("refused"));
         assert_eq!(d, before);
+    }
+
+    #[test]
+    fn an_entry_goes_by_its_id_and_no_other() {
+        let mut d = json!({"hints": [{"id": "a"}, {"id": "b", "x": 1}, "nonsense"], "none": 3});
+        assert!(remove_entry(&mut d, "hints", "a") && !remove_entry(&mut d, "hints", "a"));
+        assert!(!remove_entry(&mut d, "none", "a") && !remove_entry(&mut d, "new", "a"));
+        assert_eq!(d, json!({"hints": [{"id": "b", "x": 1}, "nonsense"], "none": 3}));
     }
 
     #[test]

@@ -29,6 +29,7 @@ mod prior;
 mod recorded;
 mod repaired;
 mod shared;
+pub mod test_answer;
 mod units;
 
 pub use availability::RECORDED;
@@ -40,7 +41,7 @@ pub use overturn::{Overturn, overturns};
 pub use parting::Parting;
 pub use place_kinds::is_kind as place_is;
 pub use shared::Shared;
-pub use units::{Unit, unit_of};
+pub use units::{Unit, complete_units, unit_of};
 
 use crate::analysis::Analysis;
 use crate::case::Case;

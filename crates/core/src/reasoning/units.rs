@@ -2,7 +2,7 @@
 
 use super::hypotheses::Hypothesis;
 use super::knowledge::Knowledge;
-use crate::vehicle::{Place, PlaceKind};
+use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::Serialize;
 
 /// A unit with how likely the cause is in it.
@@ -22,6 +22,13 @@ pub fn unit_of(p: &Place) -> String {
         K::Half | K::HalfInner | K::HalfOuter => p.corner.map_or(p.id.clone(), |c| format!("half.{}", c.id())),
         _ => p.id.clone(),
     }
+}
+
+/// The units of a vehicle that are changed whole: hubs, half shafts with their joints, propeller shafts, final drives, the gearbox.
+pub fn complete_units(v: &Vehicle) -> Vec<Place> {
+    let whole =
+        |p: &Place| matches!(p.kind, PlaceKind::Half | PlaceKind::Prop | PlaceKind::Diff | PlaceKind::Gearbox | PlaceKind::Hub);
+    v.places().into_iter().filter(whole).collect()
 }
 
 /// The unit that the repair of a hypothesis buys; none of the unknown, and none for two faults at once.

@@ -15,15 +15,14 @@ use axum::http::HeaderValue;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::entries::append;
+use baricord_core::entries::{append, remove_entry};
 use baricord_core::intake;
 use baricord_core::life::{self, Change};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
+use baricord_core::reasoning::{complete_units, hypotheses};
 use baricord_core::vehicle::Vehicle;
-use baricord_core::vehicle::{Place, PlaceKind};
 use baricord_core::words;
 use baricord_store::Scope;
 use serde_json::{Value, json};
@@ -103,10 +102,9 @@ fn nameable(k: &Known) -> Vec<(String, String)> {
         }
     }
     out.sort_by(|a, b| a.1.cmp(&b.1));
-    let whole =
-        |p: &Place| matches!(p.kind, PlaceKind::Half | PlaceKind::Prop | PlaceKind::Diff | PlaceKind::Gearbox | PlaceKind::Hub);
-    let units = case.vehicle.places().into_iter().filter(whole);
-    out.extend(units.map(|p| (format!("unit:{}", p.id), format!("complete unit: {}", p.words))));
+    out.extend(
+        complete_units(&case.vehicle).into_iter().map(|p| (format!("unit:{}", p.id), format!("complete unit: {}", p.words))),
+    );
     out
 }
 
@@ -392,9 +390,7 @@ async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     let k = Known::read(&mut s, id, None).await?;
     if let Some(gone) = f.text("remove") {
         s.edit_case(id, f.version(), "a hint taken back", &m.person.name, |d| {
-            if let Some(all) = d["hints"].as_array_mut() {
-                all.retain(|h| h["id"] != gone);
-            }
+            remove_entry(d, "hints", gone);
             Ok(())
         })
         .await?;

@@ -13,13 +13,12 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::entries::append;
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
-use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::{Ranked, Stands};
 use baricord_core::road_coach::Leg;
 use serde_json::json;
@@ -265,15 +264,6 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     Ok(page)
 }
 
-/// Where wheels turn under power, what must be seen to was seen to.
-pub(super) fn seen_to(t: &Test, f: &Fields) -> Result<(), Problem> {
-    if t.wheels && f.text("seen-to") != Some("yes") {
-        let told = "tick first: every driven wheel free, stability control off, nobody in line with a wheel or a shaft";
-        return Err(Problem::new("caution", told).field("seen-to"));
-    }
-    Ok(())
-}
-
 /// A test's outcome, tapped anywhere.
 async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
@@ -281,31 +271,15 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let kb = builtin();
     let test = f.need("test", "the test")?;
     let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    // An outcome that names a place comes with it: heard@hub.fl.
-    let said = f.need("outcome", "the outcome")?;
-    let (outcome, place) = said.split_once('@').map_or((said, None), |(o, p)| (o, Some(p)));
-    let unknown = |o: &str| Problem::new("unknown-outcome", format!("{test} has no outcome “{o}”")).field("outcome");
-    let words = match t.outcome(outcome) {
-        Some(rule) => rule.words.clone(),
-        None if outcome == NOT_POSSIBLE => "cannot be made here".into(),
-        None => return Err(unknown(outcome).into()),
-    };
-    let also: Vec<String> = f.all("also").into_iter().filter(|a| a != outcome && outcome != NOT_POSSIBLE).collect();
-    if let Some(o) = also.iter().find(|o| !t.several || t.outcome(o).is_none()) {
-        return Err(unknown(o).into());
-    }
-    if outcome != NOT_POSSIBLE {
-        seen_to(t, &f)?;
-    }
+    let answer = t.answer(f.need("outcome", "the outcome")?, f.text("at"), &f.all("also"), f.text("seen-to") == Some("yes"))?;
     let mut s = m.scope().await?;
-    let at = place.or(f.text("at")).map(String::from);
-    let said = format!("{}: {words}", t.ask);
+    let said = format!("{}: {}", t.ask, answer.words);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let mut o = json!({"test": test, "outcome": outcome});
+        let mut o = json!({"test": test, "outcome": answer.outcome});
         if let Some(s) = f.text("symptom") {
             o["symptom"] = s.into();
         }
-        if let Some(at) = &at {
+        if let Some(at) = &answer.at {
             o["at"] = at.clone().into();
         }
         if let Some(g) = f.text("gear") {
@@ -314,8 +288,8 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         if let Some(n) = f.text("note") {
             o["note"] = n.into();
         }
-        if !also.is_empty() {
-            o["also"] = json!(also);
+        if !answer.also.is_empty() {
+            o["also"] = json!(answer.also);
         }
         observed(d, o, t);
         Ok(())

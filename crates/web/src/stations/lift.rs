@@ -281,7 +281,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     if rule.outcome(outcome).is_none() {
         return Err(Problem::new("unknown-outcome", format!("{} has no outcome “{outcome}”", q.test)).field("outcome").into());
     }
-    super::decide::seen_to(rule, &f)?;
+    rule.require_seen_to(f.text("seen-to") == Some("yes"))?;
     let said = format!("{}: felt blind", rule.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let one = Vote {
