@@ -105,6 +105,8 @@ pub struct Play<'a> {
     /// How likely each outcome of each trial is for no reason.
     bases: Vec<Vec<f64>>,
     preparations: Preparations,
+    /// What every course counts too much on average: the last repair was not in vain.
+    pub(crate) last_repair: f64,
 }
 
 /// What looking ahead from a standing shows.
@@ -125,6 +127,15 @@ fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
         Some(f) => (f.minutes, f.minutes * hour + f.price),
         None => (k.weights.gate.hand_on_minutes, k.weights.gate.hand_on_minutes * hour),
     }
+}
+
+/// What a repair that did not cure costs besides its minutes and its parts: the second visit, the trust. Where nothing was
+/// bought it is a share of that.
+fn cost_in_vain(k: &Knowledge, all: &[Hypothesis], i: usize) -> f64 {
+    let members: Vec<usize> = all[i].pair.map_or(vec![i], |m| m.to_vec());
+    let buys = |m: &usize| k.fault(&all[*m].fault).is_some_and(|f| f.price > 0.0);
+    let gate = &k.weights.gate;
+    if members.iter().any(buys) { gate.vain_part } else { gate.vain_adjustment }
 }
 
 /// What the repair of one fault costs alone, and what must be done before it: going up, the shaft off, which a test may
@@ -203,7 +214,7 @@ impl<'a> Play<'a> {
             .map(|n| {
                 let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
                 // Every repair but the last one was in vain: what that costs besides counts with each.
-                Replacement { cost: own.1 + k.weights.gate.vain_part, needs: bits(before), cures: cures(n) }
+                Replacement { cost: own.1 + cost_in_vain(k, &w.all, causes[n][0]), needs: bits(before), cures: cures(n) }
             })
             .collect();
         replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
@@ -244,7 +255,15 @@ impl<'a> Play<'a> {
             k.weights.danger.driven_minutes * hour * those / f64::max(all, 1e-300)
         };
         let risk = causes.iter().chain([&others]).map(risk_of).collect();
-        Self { game: Game { p, replacements, trials, preparations: costs, risk }, causes, tries, bases, preparations }
+        let last_repair = causes.iter().map(|c| sum(c) * cost_in_vain(k, &w.all, c[0])).sum();
+        Self {
+            game: Game { p, replacements, trials, preparations: costs, risk },
+            causes,
+            tries,
+            bases,
+            preparations,
+            last_repair,
+        }
     }
 
     fn needed(&self, needs: u32, s: &Standing) -> f64 {
@@ -296,7 +315,7 @@ impl<'a> Play<'a> {
             Move::Replace(c) => {
                 let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
                 let h = of.map(|of| w.leading(of[0]));
-                let besides = if h.is_some() { k.weights.gate.vain_part } else { 0.0 };
+                let besides = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
                 let cost = self.game.replacements[c].cost - besides;
                 let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
                 let before = self.needed(needs, s);
@@ -421,7 +440,9 @@ impl<'a> Play<'a> {
             s = then;
             next = self.look_ahead(k, &s).first;
         }
-        Course { steps, cost: cost.min(repair_first), enough, repair_first, test_first }
+        let own = |cost: f64| cost - self.last_repair;
+        let test_first = test_first.map(own);
+        Course { steps, cost: own(cost.min(repair_first)), enough, repair_first: own(repair_first), test_first }
     }
 }
 

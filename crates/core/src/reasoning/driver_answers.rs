@@ -71,6 +71,8 @@ pub(super) fn gears(model: &Model, s: &Symptom) -> Option<Evidence> {
     }
     // P(several gears), P(one gear), of a fault of the whole gearbox, of a fault of one gear, of what neither is.
     let of = |one: f64, several_p: f64| if several { several_p } else { one };
+    // What is of no gear could have been said of any of them.
+    let any_gear = if named.is_some() { 1.0 / model.v.gearbox.gears.len().max(1) as f64 } else { 1.0 };
     let shifting = is_shifting(&s.kind) || s.kind == "grind";
     let single = |h: &super::Hypothesis| match named {
         Some(g) if h.gear.is_some() => {
@@ -80,10 +82,10 @@ pub(super) fn gears(model: &Model, s: &Symptom) -> Option<Evidence> {
                 0.02
             }
         }
-        _ if !shifting => 0.5,
-        _ if shows(h, Shows::ShiftAll) => of(0.12, 0.85),
-        _ if shows(h, Shows::Shift) => of(0.93, 0.07),
-        _ => of(0.5, 0.5),
+        _ if !shifting => 0.5 * any_gear,
+        _ if shows(h, Shows::ShiftAll) => of(0.12, 0.85) * any_gear,
+        _ if shows(h, Shows::Shift) => of(0.93, 0.07) * any_gear,
+        _ => 0.5 * any_gear,
     };
     if !shifting && named.is_none() {
         return None;
@@ -126,6 +128,23 @@ mod tests {
         assert_eq!(said("vibration", json!({"gear": "3"})), [pair("other-gear-same-speed", "stops")]);
         assert_eq!(said("vibration", json!({"gear": ["all"]})), [pair("other-gear-same-speed", "same")]);
         assert_eq!(said("clunk", json!({"load": "change"})), [pair("load-reversal", "clunk")]);
+    }
+
+    #[test]
+    fn jumping_out_of_one_gear_is_that_gears_own_fault() {
+        let mut d = crate::case::Case::new_document("t", "t", json!(rear_drive(1)));
+        let ranked = |d: &serde_json::Value| {
+            let case = crate::case::Case::from_json(d).unwrap();
+            crate::reasoning::diagnose(&case, crate::reasoning::knowledge::builtin(), None).symptoms[0].ranked.clone()
+        };
+        d["symptoms"] = json!([{"id": "S1", "kind": "jumps-out", "condition": {"gear": "3"}}]);
+        let one = ranked(&d);
+        assert_eq!((one[0].fault.as_str(), one[0].gear.as_deref()), ("gear-jumps-out", Some("3")));
+        assert!(one[0].p > 0.45, "{}", one[0].p);
+        d["symptoms"][0]["condition"]["gear"] = "all".into();
+        let all = ranked(&d);
+        let own: f64 = all.iter().filter(|r| r.fault == "gear-jumps-out").map(|r| r.p).sum();
+        assert!(own < 0.1 && all[0].fault == "shift-linkage-worn", "{own} {}", all[0].fault);
     }
 
     #[test]

@@ -177,12 +177,13 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
                 p,
                 unit_p,
                 asked,
-                order_now: play.game.course(&start, Move::Replace(cause), AHEAD - 1),
+                order_now: play.game.course(&start, Move::Replace(cause), AHEAD - 1) - play.last_repair,
                 options: options(k, &h.fault),
             }
         })
         .collect();
-    Gates { causes, test_first: ahead.test_first, parting, certainty: rules.certainty, enough }
+    let test_first = ahead.test_first.map(|cost| cost - play.last_repair);
+    Gates { causes, test_first, parting, certainty: rules.certainty, enough }
 }
 
 #[cfg(test)]

@@ -264,6 +264,8 @@ pub struct GateWeights {
     pub hand_on_minutes: f64,
     /// What a part that cures nothing costs besides, in the workshop's money.
     pub vain_part: f64,
+    /// The same of a repair that buys nothing.
+    pub vain_adjustment: f64,
 }
 
 /// All weights.
