@@ -176,8 +176,8 @@ proptest! {
         prop_assert!(own.phase.len() > 10, "{:?}", own.phase);
         for p in &own.phase {
             let off = (p.behind_deg - behind + 540.0).rem_euclid(360.0) - 180.0;
-            // A sample is 0.0025 s wide: an edge is told within it, up to 18° of order 8.2.
-            prop_assert!(off.abs() < 12.0 * f64::from(multiple), "{} {:?}", behind, p);
+            // A sample is 0.0025 s wide, 58° of order 4.1 at the top: edges that fall alike in their samples leave up to a quarter of it.
+            prop_assert!(off.abs() < 14.5 * f64::from(multiple), "{} {:?}", behind, p);
         }
         prop_assert!(r.orders.iter().filter(|o| (o.order - 1.0).abs() < 0.02).all(|o| o.phase.is_empty()));
     }
