@@ -181,6 +181,33 @@ fn danger_is_proposed_by_its_faults_and_signs() {
 }
 
 #[test]
+fn a_danger_that_was_seen_is_proposed_whatever_the_cause_and_nothing_is_driven() {
+    let v = sample::front_drive();
+    let loose = json!({"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"});
+    let growl = |more: Value| one(&v, "growl", more);
+    let driven = |a: &SymptomAnswer| a.next.iter().filter(|n| builtin().test(&n.test).unwrap().turns_wheels()).count();
+    let drive = |a: &SymptomAnswer| a.danger.as_ref().map(|d| json!(d)["drive"].clone());
+    let a = growl(json!({"observations": [loose]}));
+    assert_eq!((drive(&a), driven(&a)), (Some(json!("no")), 0));
+    assert!(a.course.steps.iter().filter_map(|s| s.test.as_deref()).all(|t| !builtin().test(t).unwrap().turns_wheels()));
+    // Tightened and looked at again, or recorded as repaired, it is driven again.
+    let tight = json!({"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "tight"});
+    let again = growl(json!({"observations": [loose, tight]}));
+    let repaired =
+        growl(json!({"observations": [loose], "repairs": [{"fault": "wheel-loose", "at": "wheel.fl", "result": "not-cured"}]}));
+    for a in [again, repaired] {
+        assert!(drive(&a).is_none() && driven(&a) > 0, "{:?}", a.danger);
+    }
+    // A damaged cap of a shaft's joint, and one with play.
+    let v = sample::rear_drive(1);
+    let wiggled = |outcome: &str| {
+        let o = json!([{"test": "joint-wiggle", "at": "prop.rear.j2", "outcome": outcome}]);
+        drive(&one(&v, "growl", json!({"observations": o})))
+    };
+    assert_eq!((wiggled("cap-damaged"), wiggled("play"), wiggled("none")), (Some(json!("no")), Some(json!("limited")), None));
+}
+
+#[test]
 fn there_is_one_step_and_what_cannot_be_made_is_not_proposed_again() {
     let v = sample::rear_drive(2);
     let d = answer(&v, json!({"kind": "vibration"}), json!({}));

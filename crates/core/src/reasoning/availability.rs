@@ -1,5 +1,6 @@
 //! Which tests can be made on this vehicle as it stands now, and were not made yet.
 
+use super::danger;
 use super::evidence::{bears_on, place_of};
 use super::knowledge::{Knowledge, Need, Test};
 use super::likelihood::{Likelihoods, Model, is_within};
@@ -29,16 +30,18 @@ fn slip_hardly_engaged(case: &Case) -> bool {
         .any(|o| matches!(o.test.as_str(), "slip-position" | "slip-measure") && o.outcome == "short" && !o.is_after())
 }
 
-/// Whether a test can be made on this vehicle as it stands, of a symptom of this kind.
-fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom: &Symptom) -> bool {
+/// Whether a test can be made on this vehicle as it stands, of a symptom of this kind; `seen`: something was seen that forbids
+/// driving.
+fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom: &Symptom, seen: bool) -> bool {
     let (v, kind, speeds) = (&case.vehicle, super::usual_kind(&symptom.kind), symptom.speed_kmh);
     let off = |p: &Place| case.state.as_ref().is_some_and(|s| s.is_off(p));
     let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
     // Of a kind that is not known everything can be asked.
     let asked = t.asked_of.is_empty() || !super::knowledge::KINDS.contains(&kind) || t.asked_of.iter().any(|k| k == kind);
-    // It is not driven while parts are off, must not be, or cannot be; what hardly holds is not turned under power either.
+    // It is not driven while parts are off, must not be, or cannot be; what hardly holds, or was seen to be a danger, is not
+    // turned under power either.
     let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
-    let turned = (t.is_of_the_road() || t.wheels) && slip_hardly_engaged(case);
+    let turned = t.turns_wheels() && (seen || slip_hardly_engaged(case));
     // A run through the speeds needs speeds, and so does the same speed in two gears.
     let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed")
         && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
@@ -152,10 +155,11 @@ pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try
     let k = model.k;
     let Some(s) = case.symptom(symptom) else { return vec![] };
     let answered = Answered::new(case, k, s);
+    let seen = danger::is_seen(case, k, model.all);
     let mut out = all_tries(model);
     out.retain(|t| {
         let at = t.at.as_ref();
-        can_be_made(case, k, t.test, at, s) && !answered.is_done(t.test, at, t.gear.as_deref())
+        can_be_made(case, k, t.test, at, s, seen) && !answered.is_done(t.test, at, t.gear.as_deref())
     });
     out
 }

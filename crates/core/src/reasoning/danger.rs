@@ -4,11 +4,14 @@ use super::hypotheses::Hypothesis;
 use super::knowledge::{DangerRule, Knowledge};
 use super::likelihood::is_within;
 use super::{Place, Weighed};
-use crate::case::Case;
+use crate::case::{Case, Observation};
 use crate::release::Drive;
 use crate::shaft::{CriticalSpeedInput, critical_speed};
 use serde::Serialize;
 use std::collections::BTreeMap;
+
+/// Probability at least of what was seen.
+const SEEN: f64 = 0.95;
 
 /// A statement on driving that is proposed.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -29,7 +32,7 @@ pub struct Danger {
     pub faults: Vec<Place>,
 }
 
-/// Whether one of these tests came out so at a place.
+/// Whether one of these tests came out so at a place, and was not made again since with another outcome.
 fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) -> bool {
     let Some(p) = &h.place else { return false };
     let there = |at: &str| {
@@ -41,13 +44,16 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
                 .is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == crate::vehicle::PlaceKind::Prop);
         is_within(at, &p.id) || corner.is_some() && corner == p.corner || of_shaft
     };
-    case.observations.iter().any(|o| {
-        !o.is_after()
-            && tests
-                .get(&o.test)
-                .is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
-            && o.at.as_deref().is_none_or(there)
-    })
+    let repaired = case.repairs.iter().any(|r| {
+        let done = r.result.as_deref().is_some_and(|result| result != "open");
+        done && r.fault == h.fault && r.all_places().any(|at| at == h.at)
+    });
+    let before: Vec<&Observation> = case.observations.iter().filter(|o| !o.is_after()).collect();
+    let is_latest = |i: usize, o: &Observation| !before[i + 1..].iter().any(|later| later.test == o.test && later.at == o.at);
+    let says = |o: &Observation| {
+        tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
+    };
+    !repaired && before.iter().enumerate().any(|(i, o)| says(o) && is_latest(i, o) && o.at.as_deref().is_none_or(there))
 }
 
 /// What a suspect asks for now; none where its sign was not seen.
@@ -57,6 +63,21 @@ fn of(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
         () if rule.when.is_empty() || came_out(case, &rule.when, h) => Some(rule.drive),
         () => None,
     }
+}
+
+/// What a fault asks for because its own sign was seen, whatever the cause of a symptom is.
+fn seen(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
+    match () {
+        () if came_out(case, &rule.never, h) => Some(Drive::No),
+        () if came_out(case, &rule.when, h) || came_out(case, &rule.seen, h) => Some(rule.drive),
+        () => None,
+    }
+}
+
+/// Whether something was seen that forbids driving.
+pub(super) fn is_seen(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> bool {
+    let rule = |h: &Hypothesis| k.fault(&h.fault).and_then(|f| f.danger.as_ref()).filter(|_| !h.is_pair());
+    all.iter().any(|h| rule(h).is_some_and(|r| seen(case, r, h) == Some(Drive::No)))
 }
 
 /// The road speed at which a section reaches its share of the bending speed, km/h.
@@ -93,12 +114,18 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
     for drive in [Drive::No, Drive::Limited] {
         let mut all = suspects(drive);
         let comes_off: Vec<usize> = all.iter().copied().filter(|&i| rule(i).is_some_and(|r| r.part_can_come_off)).collect();
-        let p = together(&all);
-        if p < k.weights.danger.suspects && together(&comes_off) < k.weights.danger.can_come_off {
+        let was_seen: Vec<usize> =
+            (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| seen(case, r, &w.all[i]) == Some(drive))).collect();
+        let p = if was_seen.is_empty() { together(&all) } else { f64::max(together(&all), SEEN) };
+        let proposed =
+            !was_seen.is_empty() || p >= k.weights.danger.suspects || together(&comes_off) >= k.weights.danger.can_come_off;
+        if !proposed {
             continue;
         }
-        all.retain(|&i| w.p[i] >= 0.01);
+        all.retain(|i| w.p[*i] >= 0.01 && !was_seen.contains(i));
         all.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        // What was seen comes first.
+        all.splice(0..0, was_seen.iter().copied());
         let first = all.first().map(|&i| &w.all[i])?;
         let least = |of: &dyn Fn(usize) -> Option<f64>| all.iter().filter_map(|&i| of(i)).reduce(f64::min);
         let (km, kmh) = match drive {
@@ -109,7 +136,8 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
             ),
         };
         let name = k.fault(&first.fault).map_or(first.fault.as_str(), |f| f.name.as_str());
-        let why = format!("{name}, {}: {:.0} %", case.vehicle.place_words(&first.at), 100.0 * p);
+        let how_sure = if was_seen.is_empty() { format!("{:.0} %", 100.0 * p) } else { "seen".into() };
+        let why = format!("{name}, {}: {how_sure}", case.vehicle.place_words(&first.at));
         let faults = all.iter().map(|&i| Place { fault: w.all[i].fault.clone(), at: w.all[i].at.clone() }).collect();
         return Some(Danger { drive, km, kmh: kmh.map(f64::floor), why, p, faults });
     }

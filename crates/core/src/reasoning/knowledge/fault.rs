@@ -198,6 +198,10 @@ pub struct DangerRule {
     /// Not at all, once one of these tests came out so.
     #[serde(default)]
     pub never: BTreeMap<String, Vec<String>>,
+    /// Seen to be so once one of these tests came out so, as it is by `when` and `never`: proposed then whatever the symptom's
+    /// cause is.
+    #[serde(default)]
+    pub seen: BTreeMap<String, Vec<String>>,
 }
 
 /// A fault.
