@@ -303,4 +303,8 @@ fn one_cause_of_two_symptoms_is_said() {
     let a = diagnose(&Case::from_json(&d).unwrap(), builtin(), None);
     let shared = a.shared.iter().find(|s| s.fault == "joint-worn" && s.at == "prop.rear.j2").expect("one joint for both");
     assert!(shared.symptoms == ["S1", "S2"] && shared.p > 0.3 && shared.p <= 1.0);
+    // Of three joints, too, where the pairs that hold it take a share.
+    d["vehicle"] = json!(sample::rear_drive(2));
+    let a = diagnose(&Case::from_json(&d).unwrap(), builtin(), None);
+    assert!(a.shared.iter().any(|s| s.fault == "joint-worn" && s.at == "prop.rear.j2"), "{:?}", a.shared);
 }

@@ -33,8 +33,11 @@ pub(super) fn shared(of: &[(String, Weighed)]) -> Vec<Shared> {
             let joint: Vec<f64> =
                 (0..wa.all.len()).map(|h| wa.p[h] * wb.p[h] * common / (wa.prior[h] * wa.common[h]).max(1e-12)).collect();
             let one: f64 = ONE_CAUSE * joint.iter().sum::<f64>();
-            for (h, joint) in joint.iter().enumerate() {
-                let p = ONE_CAUSE * joint / (one + 1.0 - ONE_CAUSE);
+            for h in 0..wa.all.len() {
+                // Alone, or as one of a pair.
+                let holds = |i: usize| i == h || wa.all[i].pair.is_some_and(|members| members.contains(&h));
+                let joint_of: f64 = (0..wa.all.len()).filter(|i| holds(*i)).map(|i| joint[i]).sum();
+                let p = ONE_CAUSE * joint_of / (one + 1.0 - ONE_CAUSE);
                 let single = !wa.all[h].is_unknown() && !wa.all[h].is_pair();
                 if !single || p < LEAST || wa.p[h] < LEAST_OF_EACH || wb.p[h] < LEAST_OF_EACH {
                     continue;
