@@ -198,6 +198,11 @@ fn a_danger_that_was_seen_is_proposed_whatever_the_cause_and_nothing_is_driven()
     for a in [again, repaired] {
         assert!(drive(&a).is_none() && driven(&a) > 0, "{:?}", a.danger);
     }
+    // Found loose once more after the repair it is a danger again, and none once it is tight.
+    let after = |outcome: &str| json!({"test": "wheel-nut-check", "at": "wheel.fl", "outcome": outcome, "phase": "after"});
+    let mended = json!([{"fault": "wheel-loose", "at": "wheel.fl", "result": "not-cured"}]);
+    assert!(drive(&growl(json!({"observations": [loose, after("loose")], "repairs": mended}))).is_some());
+    assert!(drive(&growl(json!({"observations": [loose, after("tight")]}))).is_none());
     // A damaged cap of a shaft's joint, and one with play.
     let v = sample::rear_drive(1);
     let wiggled = |outcome: &str| {

@@ -186,7 +186,7 @@ fn play(way: Way, w: &World, k: &Knowledge, seed: u64) -> Took {
                 let rule = k.test(&t.test);
                 took.minutes += t.minutes * rule.map_or(1.0, |r| if r.helper { 2.0 } else { 1.0 });
                 took.money += rule.map_or(0.0, |r| r.materials);
-                World::write(&mut document, &t, w.outcome(&t, &mut rng));
+                World::write(&mut document, &t, w.outcome(k, &t, &mut rng));
                 stands_after(&mut document, w, k, &t);
             }
             Next::Repair(these) => {

@@ -23,13 +23,6 @@ pub fn has(v: &Vehicle, need: Need) -> bool {
     }
 }
 
-/// Whether the slip was found hardly engaged: then no run, however slow.
-fn slip_hardly_engaged(case: &Case) -> bool {
-    case.observations
-        .iter()
-        .any(|o| matches!(o.test.as_str(), "slip-position" | "slip-measure") && o.outcome == "short" && !o.is_after())
-}
-
 /// Whether a test can be made on this vehicle as it stands, of a symptom of this kind; `seen`: something was seen that forbids
 /// driving.
 fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom: &Symptom, seen: bool) -> bool {
@@ -38,10 +31,10 @@ fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom
     let something_off = case.state.as_ref().is_some_and(|s| !s.off.is_empty());
     // Of a kind that is not known everything can be asked.
     let asked = t.asked_of.is_empty() || !super::knowledge::KINDS.contains(&kind) || t.asked_of.iter().any(|k| k == kind);
-    // It is not driven while parts are off, must not be, or cannot be; what hardly holds, or was seen to be a danger, is not
-    // turned under power either.
+    // It is not driven while parts are off, must not be, or cannot be; what was seen to be a danger is not turned
+    // under power either.
     let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
-    let turned = t.turns_wheels() && (seen || slip_hardly_engaged(case));
+    let turned = t.turns_wheels() && seen;
     // A run through the speeds needs speeds, and so does the same speed in two gears.
     let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed")
         && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);

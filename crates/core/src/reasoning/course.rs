@@ -403,12 +403,7 @@ impl<'a> Play<'a> {
 
     /// What a test costs from how things stand, with what must be done before it.
     fn cost_of(&self, t: usize, s: &Standing) -> f64 {
-        let trial = &self.game.trials[t];
-        let open = |b: &usize| trial.needs & !s.prepared & (1 << b) != 0;
-        let before: f64 = (0..self.game.preparations.len()).filter(open).map(|b| self.game.preparations[b]).sum();
-        let sum: f64 = s.weight.iter().sum();
-        let risk = s.weight.iter().zip(&self.game.risk).map(|(w, r)| w * r).sum::<f64>() / sum.max(1e-300);
-        trial.cost + before + if trial.driven { risk } else { 0.0 }
+        self.game.price(s, Move::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
     }
 
     /// Whether a test of these saves more than it costs; those that were not laid out do not.

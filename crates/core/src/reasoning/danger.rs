@@ -32,7 +32,8 @@ pub struct Danger {
     pub faults: Vec<Place>,
 }
 
-/// Whether one of these tests came out so at a place, and was not made again since with another outcome.
+/// Whether one of these tests came out so at a place when it was last made. A repair of the fault outdates what was found before
+/// it, not what is found after it.
 fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) -> bool {
     let Some(p) = &h.place else { return false };
     let there = |at: &str| {
@@ -48,12 +49,13 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
         let done = r.result.as_deref().is_some_and(|result| result != "open");
         done && r.fault == h.fault && r.all_places().any(|at| at == h.at)
     });
-    let before: Vec<&Observation> = case.observations.iter().filter(|o| !o.is_after()).collect();
-    let is_latest = |i: usize, o: &Observation| !before[i + 1..].iter().any(|later| later.test == o.test && later.at == o.at);
+    let all = &case.observations;
+    let is_latest = |i: usize, o: &Observation| !all[i + 1..].iter().any(|later| later.test == o.test && later.at == o.at);
     let says = |o: &Observation| {
         tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
     };
-    !repaired && before.iter().enumerate().any(|(i, o)| says(o) && is_latest(i, o) && o.at.as_deref().is_none_or(there))
+    let counts = |o: &Observation| says(o) && (o.is_after() || !repaired) && o.at.as_deref().is_none_or(there);
+    all.iter().enumerate().any(|(i, o)| counts(o) && is_latest(i, o))
 }
 
 /// What a suspect asks for now; none where its sign was not seen.

@@ -436,8 +436,7 @@ const DUE_FROM: f64 = 0.05;
 
 /// Whether the history asks for a look, and what it would show is suspected.
 fn is_due(case: &Case, k: &Knowledge, w: &Weighed, n: &NextTest) -> bool {
-    let asked = |tag: &String| k.weights.history.looks.get(tag).is_some_and(|look| *look == n.test);
-    let tags: Vec<&String> = case.history.iter().filter(|tag| asked(tag)).collect();
+    let tags: Vec<&String> = k.weights.history.asking_for(&case.history, &n.test).collect();
     let suspected = |h: &Hypothesis, p: f64| {
         let raised = k.fault(&h.fault).is_some_and(|f| tags.iter().any(|tag| f.history.contains_key(*tag)));
         raised && p >= DUE_FROM && n.at.as_deref().is_some_and(|at| likelihood::is_within(at, &h.at))
@@ -492,8 +491,6 @@ pub struct Possible {
     pub places: Vec<Option<String>>,
     /// A row for each outcome: how likely it is under each hypothesis, as it will be weighed.
     pub rows: Vec<Vec<f64>>,
-    /// The same as the knowledge has it, before it is tempered: how often it comes out.
-    pub behaviour: Vec<Vec<f64>>,
 }
 
 /// The tests of a symptom that were not made yet, in the order of the catalogue.
@@ -513,10 +510,19 @@ pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
                 outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
                 places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
                 rows: l.rows,
-                behaviour: model.likelihoods(t.test, t.at.as_ref(), t.gear.as_deref()).rows,
             }
         })
         .collect()
+}
+
+/// How often each outcome of a test comes out under each hypothesis, as the knowledge has it: the rows before they are tempered.
+/// None of a test that the knowledge does not have.
+pub fn behaviour_in(case: &Case, k: &Knowledge, symptom: &str, t: &Possible) -> Option<Vec<Vec<f64>>> {
+    let all = hypotheses(&case.vehicle, k);
+    let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
+    let at = t.at.as_deref().and_then(|at| case.vehicle.place(at));
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    Some(model.likelihoods(k.test(&t.test)?, at.as_ref(), t.gear.as_deref()).rows)
 }
 
 #[cfg(test)]

@@ -155,7 +155,7 @@ impl Game {
     }
 
     /// Cost of a move by itself, times the weight of the standing.
-    fn price(&self, s: &Standing, m: Move) -> f64 {
+    pub(crate) fn price(&self, s: &Standing, m: Move) -> f64 {
         let (cost, needs) = match m {
             Move::Test(t) => (self.trials[t].cost, self.trials[t].needs),
             Move::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),

@@ -92,7 +92,7 @@ pub(crate) fn before(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>) -
 
 /// Minutes that the search pays for a test: its own, or a share of them where the history asks for it anyway.
 pub(crate) fn charged_minutes(case: &Case, k: &Knowledge, t: &Test, minutes: f64) -> f64 {
-    let due = k.weights.history.asks_for(&case.history, &t.id);
+    let due = k.weights.history.asking_for(&case.history, &t.id).next().is_some();
     minutes * if due { k.weights.history.due_share } else { 1.0 }
 }
 

@@ -63,9 +63,9 @@ pub struct HistoryWeights {
 }
 
 impl HistoryWeights {
-    /// Whether a tag of this history asks for a look.
-    pub fn asks_for(&self, history: &[String], test: &str) -> bool {
-        self.looks.iter().any(|(tag, look)| look == test && history.contains(tag))
+    /// The tags of a history that ask for a look.
+    pub fn asking_for<'a>(&'a self, history: &'a [String], test: &'a str) -> impl Iterator<Item = &'a String> {
+        history.iter().filter(move |tag| self.looks.get(*tag).is_some_and(|look| look == test))
     }
 
     /// The tags of work that were not done, where a driver says that no other work was: neither ticked now nor known before.
