@@ -24,6 +24,15 @@ pub const MIN_DEG: f64 = 0.5;
 /// A flex coupling bends no more than this, by default.
 pub const FLEX_DEG: f64 = 1.5;
 
+/// The side to which the axle end of an element points when its plan slope is positive: right on a shaft that runs rearward; of a
+/// front shaft the picture is turned half round about the vertical, and it is left.
+pub fn positive_plan_side(end: crate::vehicle::End) -> &'static str {
+    match end {
+        crate::vehicle::End::Rear => "right",
+        crate::vehicle::End::Front => "left",
+    }
+}
+
 /// One element: gearbox output, a shaft section, the pinion.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Element {
@@ -32,7 +41,7 @@ pub struct Element {
     pub name: String,
     /// Side slope, positive when the rear (axle) end is lower.
     pub side_deg: Degrees,
-    /// Plan slope, positive when the rear (axle) end points right.
+    /// Plan slope, positive when the axle end points right; on a front shaft left ([`positive_plan_side`]).
     #[serde(default)]
     pub plan_deg: Option<Degrees>,
 }

@@ -330,6 +330,16 @@ impl Repair {
     pub fn all_places(&self) -> impl Iterator<Item = &str> {
         self.at.as_deref().into_iter().chain(self.places.iter().map(String::as_str))
     }
+
+    /// Whether it is not judged yet: planned, or made and not proved.
+    pub fn is_open(&self) -> bool {
+        matches!(self.result.as_deref(), None | Some("open"))
+    }
+
+    /// Whether it was made.
+    pub fn is_done(&self) -> bool {
+        self.result.is_some()
+    }
 }
 
 /// How the vehicle stands now.

@@ -1,10 +1,9 @@
-//! The walk under a vehicle: what can be looked at, felt and listened to, in the order of least effort from where the
-//! vehicle is now. On the ground first, then up with nothing off, along the driveline from front to rear, then with wheels
-//! under power, last what must come off first.
+//! The walk round and under a vehicle: what can be looked at, felt and listened to, in the order in which it is worth making from where the
+//! vehicle is now ([`route`]): posture, access, and what cools counted.
 
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{Possible, beliefs, entropy, place_is, possible, settles};
+use crate::reasoning::{Possible, place_is, possible, route};
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -110,53 +109,49 @@ impl Reach {
 /// One stop of the walk.
 #[derive(Clone, Debug)]
 pub struct Stop {
-    /// The test with what its outcomes say.
+    /// The test, with what its outcomes say; its minutes are those from where the walk stands then.
     pub test: Possible,
     /// How it is reached.
     pub reach: Reach,
-    /// What it settles on average, bits.
+    /// What it answers on average, bits.
     pub bits: f64,
-    /// It was asked before and could not be told.
+    /// It was asked and could not be told.
     pub again: bool,
     /// The vehicle is too warm for it: it waits until all else is done.
     pub too_warm: bool,
 }
 
-/// A stop that settles less than this share of what is open is left out.
-const WORTH_A_LOOK: f64 = 0.008;
+impl Stop {
+    /// Whether it is this test at this place.
+    pub fn is(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
+        self.test.test == test && self.test.at.as_deref() == at && self.test.gear.as_deref() == gear
+    }
+}
+
 /// What takes longer (minutes) is a job, not a look: it comes with what must come off.
 const LONGEST_LOOK: f64 = 20.0;
 /// Off the vehicle the hands go nowhere: these are no looks.
 const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
 
-fn reach(case: &Case, k: &Knowledge, t: &Possible) -> Option<Reach> {
-    let rule = k.test(&t.test)?;
-    let at = t.at.as_deref().and_then(|a| case.vehicle.place(a));
-    let off = case.state.as_ref().is_some_and(|s| at.is_some_and(|p| s.is_off(&p)));
+/// How a test is reached under the vehicle; none of what belongs to the road.
+pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Reach> {
+    let rule = k.test(test)?;
+    let place = at.and_then(|a| case.vehicle.place(a));
+    let off = case.state.as_ref().is_some_and(|s| place.is_some_and(|p| s.is_off(&p)));
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
-    let up_there = if rule.lift && !up { t.minutes - k.weights.time.lift_minutes } else { t.minutes };
+    let up_there = if rule.lift && !up { minutes - k.weights.time.lift_minutes } else { minutes };
     match () {
         () if NO_LOOKS.contains(&rule.id.as_str()) => None,
-        () if rule.off && !off || up_there > LONGEST_LOOK => Some(Reach::Off),
+        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Reach::Off),
         () if rule.wheels => Some(Reach::Powered),
-        () if rule.lift => Some(Reach::Lift),
-        // On the ground only what is done at a place by hand: the rest belongs to the road.
-        () if t.at.is_some() && !rule.is_of_the_road() => Some(Reach::Ground),
+        () if rule.lift || rule.off => Some(Reach::Lift),
+        () if !rule.is_of_the_road() => Some(Reach::Ground),
         () => None,
     }
 }
 
-fn best(k: &Knowledge, t: &Possible) -> Option<Heat> {
-    k.test(&t.test).and_then(|t| t.best)
-}
-
-/// Where a place stands along the driveline.
-fn along(v: &Vehicle, at: Option<&str>) -> usize {
-    v.places().iter().position(|p| Some(p.id.as_str()) == at).unwrap_or(usize::MAX)
-}
-
-/// The stops of a symptom's walk that are still to come. A vehicle that is up already is not let down for a look; while it
-/// is warm, what tells most then comes first of what is reached alike, and what lies beside hot parts waits.
+/// The stops of a symptom's walk that are still to come, in the order in which they are worth making from where the vehicle
+/// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
 pub fn walk(
     case: &Case,
     k: &Knowledge,
@@ -164,25 +159,22 @@ pub fn walk(
     later: &[AskedLater],
     analysis: Option<&crate::analysis::Analysis>,
     heat: Heat,
+    first: Option<(&str, Option<&str>, Option<&str>)>,
 ) -> Vec<Stop> {
-    let p = beliefs(case, k, symptom, analysis);
-    let open = entropy(&p);
-    let up = case.state.as_ref().is_some_and(|s| s.is_up());
-    let mut out: Vec<Stop> = possible(case, k, symptom)
+    let tests = possible(case, k, symptom);
+    let of_the_walk =
+        |t: &Test, at: Option<&Place>, minutes: f64| reach(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
+    let mut out: Vec<Stop> = route(case, k, symptom, analysis, heat, of_the_walk, first)
         .into_iter()
-        .filter_map(|t| {
-            let (reach, bits) = (reach(case, k, &t)?, settles(&p, &t.rows));
-            let again = later.iter().any(|l| l.test == t.test && l.at == t.at && l.gear == t.gear);
-            let too_warm = heat == Heat::Warm && best(k, &t) == Some(Heat::Cold);
-            (bits >= WORTH_A_LOOK * open.max(0.1)).then_some(Stop { test: t, reach, bits, again, too_warm })
+        .filter_map(|r| {
+            let same = |t: &&Possible| t.test == r.test && t.at == r.at && t.gear == r.gear;
+            let test = tests.iter().find(same)?.clone();
+            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            let again = later.iter().any(|l| l.test == r.test && l.at == r.at && l.gear == r.gear);
+            Some(Stop { test: Possible { minutes: r.minutes, ..test }, reach, bits: r.bits, again, too_warm: r.too_warm })
         })
         .collect();
-    let effort = |s: &Stop| match s.reach {
-        Reach::Ground if up => Reach::Powered as usize,
-        r => r as usize,
-    };
-    let cools = |s: &Stop| heat == Heat::Warm && best(k, &s.test) == Some(Heat::Warm);
-    out.sort_by_key(|s| (s.again, s.too_warm, effort(s), !cools(s), along(&case.vehicle, s.test.at.as_deref())));
+    out.sort_by_key(|s| s.again);
     out
 }
 
@@ -200,46 +192,79 @@ mod tests {
         Case::from_json(&doc).unwrap()
     }
 
+    fn walked(c: &Case, heat: Heat) -> Vec<Stop> {
+        walk(c, builtin(), "S1", &[], None, heat, None)
+    }
+
     #[test]
-    fn the_walk_goes_by_effort_and_along_the_driveline() {
+    fn the_walk_goes_by_worth_and_the_step_of_the_case_comes_first() {
         for v in every_layout() {
             for kind in ["clunk", "growl", "vibration"] {
                 let c = case(v.clone(), kind, "ground");
-                let w = walk(&c, builtin(), "S1", &[], None, Heat::Cold);
-                assert!(w.windows(2).all(|s| s[0].reach <= s[1].reach), "{} {kind}", v.name);
-                let lift: Vec<usize> =
-                    w.iter().filter(|s| s.reach == Reach::Lift).map(|s| along(&c.vehicle, s.test.at.as_deref())).collect();
-                assert!(lift.windows(2).all(|p| p[0] <= p[1]), "{} {kind}: {lift:?}", v.name);
+                let d = crate::reasoning::diagnose(&c, builtin(), None);
+                let step = d.step.unwrap();
+                let test = step.test.as_deref().unwrap_or_default();
+                let first = Some((test, step.at.as_deref(), step.gear.as_deref()));
+                let w = walk(&c, builtin(), "S1", &[], None, Heat::Cold, first);
                 assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
+                if reach(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
+                    assert!(w[0].is(test, step.at.as_deref(), step.gear.as_deref()), "{} {kind}: {:?}", v.name, w[0].test.test);
+                }
+                // Nothing is asked of the gearbox oil before the wheels of a roar were felt.
+                let at = |id: &str| w.iter().position(|s| s.test.test == id).unwrap_or(usize::MAX);
+                if kind == "growl" {
+                    assert!(at("spin-by-hand") < at("oil-look"), "{} {kind}", v.name);
+                }
             }
         }
     }
 
     #[test]
-    fn a_vehicle_that_is_up_is_looked_at_up_there_first() {
-        let first = |on: &str| walk(&case(front_drive(), "click-single", on), builtin(), "S1", &[], None, Heat::Cold)[0].reach;
-        assert_eq!((first("ground"), first("lift")), (Reach::Ground, Reach::Lift));
+    fn what_can_move_no_decision_is_not_asked() {
+        let seen = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}, {"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"},
+            {"symptom": "S1", "test": "turn", "outcome": "right"}, {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        let mut c = case(front_drive(), "growl", "lift");
+        let before = walked(&c, Heat::Cold);
+        c.observations = serde_json::from_value(seen).unwrap();
+        let after = walked(&c, Heat::Cold);
+        assert!(after.len() * 2 < before.len(), "{} of {}", after.len(), before.len());
+        assert!(!after.iter().any(|s| s.test.test == "oil-look" && s.test.at.as_deref() == Some("gearbox")));
     }
 
     #[test]
-    fn while_it_is_warm_what_cools_comes_first_and_what_is_hot_waits() {
+    fn going_up_is_paid_once_and_a_vehicle_that_is_up_is_looked_at_up_there() {
+        let c = case(front_drive(), "click-single", "ground");
+        let w = walked(&c, Heat::Cold);
+        let up: Vec<&Stop> = w.iter().filter(|s| builtin().test(&s.test.test).unwrap().lift).collect();
+        let own = |s: &Stop| builtin().test(&s.test.test).unwrap().minutes;
+        assert!(up[0].test.minutes >= own(up[0]) + 6.0, "{:?}", up[0].test.minutes);
+        assert!(up[1].test.minutes < own(up[1]) + 6.0);
+        // What the wheels must carry brings a vehicle down again that is up.
+        let nut = |on: &str| {
+            let w = walked(&case(front_drive(), "click-single", on), Heat::Cold);
+            w.iter().find(|s| s.test.test == "axle-nut-check").unwrap().test.minutes
+        };
+        assert!(nut("lift") >= nut("ground") + 5.0);
+    }
+
+    #[test]
+    fn while_it_is_warm_what_cools_counts_more_and_what_is_hot_waits() {
         for v in every_layout() {
             for kind in ["vibration", "growl", "clunk"] {
                 let c = case(v.clone(), kind, "lift");
-                let of = |heat| walk(&c, builtin(), "S1", &[], None, heat);
-                let (warm, cold) = (of(Heat::Warm), of(Heat::Cold));
+                let (warm, cold) = (walked(&c, Heat::Warm), walked(&c, Heat::Cold));
                 assert_eq!(warm.len(), cold.len());
                 assert!(cold.iter().all(|s| !s.too_warm));
                 // All that is too warm stands at the end, and nothing else waits.
                 let waits: Vec<bool> = warm.iter().map(|s| s.too_warm).collect();
                 assert!(waits.is_sorted(), "{} {kind}", v.name);
+                let best = |s: &Stop| builtin().test(&s.test.test).unwrap().best;
                 for s in &warm {
-                    assert_eq!(s.too_warm, best(builtin(), &s.test) == Some(Heat::Cold), "{}", s.test.test);
+                    assert_eq!(s.too_warm, best(s) == Some(Heat::Cold), "{}", s.test.test);
                 }
-                // Of what is reached on the lift, what tells most while warm comes first.
-                let lift = warm.iter().filter(|s| s.reach == Reach::Lift && !s.too_warm);
-                let cools: Vec<bool> = lift.map(|s| best(builtin(), &s.test) != Some(Heat::Warm)).collect();
-                assert!(cools.is_sorted(), "{} {kind}: {cools:?}", v.name);
+                // What tells most while warm comes no later than cold.
+                let place = |w: &[Stop]| w.iter().position(|s| best(s) == Some(Heat::Warm));
+                assert!(place(&warm) <= place(&cold), "{} {kind}", v.name);
             }
         }
     }
@@ -260,10 +285,10 @@ mod tests {
     #[test]
     fn what_could_not_be_told_is_asked_again_at_the_end() {
         let c = case(rear_drive(2), "clunk", "lift");
-        let w = walk(&c, builtin(), "S1", &[], None, Heat::Cold);
+        let w = walked(&c, Heat::Cold);
         let t = &w[0].test;
         let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
-        let again = walk(&c, builtin(), "S1", &later, None, Heat::Cold);
+        let again = walk(&c, builtin(), "S1", &later, None, Heat::Cold, None);
         assert_eq!(again.len(), w.len());
         let last = again.last().unwrap();
         assert!(last.again && last.test.test == t.test && last.test.at == t.at && !again[0].again);
@@ -272,7 +297,7 @@ mod tests {
     #[test]
     fn nothing_of_the_road_is_asked_under_the_vehicle() {
         for v in every_layout() {
-            let w = walk(&case(v, "growl", "lift"), builtin(), "S1", &[], None, Heat::Cold);
+            let w = walked(&case(v, "growl", "lift"), Heat::Cold);
             assert!(
                 w.iter().all(|s| !["neutral-coast", "speed-sweep", "turn", "surface-change"].contains(&s.test.test.as_str()))
             );

@@ -2,6 +2,7 @@
 
 use crate::entries::read_entries;
 use crate::problem::Problem;
+use crate::reasoning::{Danger, Diagnosis};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -39,6 +40,89 @@ pub struct Statement {
     pub kmh: Option<f64>,
     /// Who says so.
     pub by: String,
+    /// What had been proposed when it was said: it is not proposed again for these.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub answers: Vec<Suspect>,
+}
+
+/// A fault at a place that makes driving a danger.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Suspect {
+    /// The fault.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+}
+
+/// In words, without the reason.
+fn drive_words(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> String {
+    let limits = match (km, kmh) {
+        (Some(km), Some(kmh)) => format!("at most {km:.0} km, no faster than {kmh:.0} km/h"),
+        (Some(km), None) => format!("at most {km:.0} km"),
+        (None, Some(kmh)) => format!("no faster than {kmh:.0} km/h"),
+        (None, None) => "with care".into(),
+    };
+    match drive {
+        Drive::No => "Not to be driven".into(),
+        Drive::Limited => format!("To be driven {limits}"),
+        Drive::Yes => "Safe to drive".into(),
+    }
+}
+
+/// How strict something said or proposed is: whether it may be driven, how far, how fast.
+fn strictness(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> (u8, f64, f64) {
+    let open = |x: Option<f64>| x.unwrap_or(f64::INFINITY);
+    match drive {
+        Drive::No => (2, 0.0, 0.0),
+        Drive::Limited => (1, open(km), open(kmh)),
+        Drive::Yes => (0, f64::INFINITY, f64::INFINITY),
+    }
+}
+
+/// A statement on driving that the evidence proposes and nobody has said yet.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Proposal {
+    /// no, or limited.
+    pub drive: Drive,
+    /// How far at the most, km.
+    pub km: Option<f64>,
+    /// How fast at the most, km/h.
+    pub kmh: Option<f64>,
+    /// Why, in words.
+    pub why: String,
+    /// Its suspects.
+    pub suspects: Vec<Suspect>,
+}
+
+impl Proposal {
+    /// In words, without the reason.
+    pub fn words(&self) -> String {
+        drive_words(self.drive, self.km, self.kmh)
+    }
+}
+
+/// The strictest statement that the symptoms' suspects propose, where what was said last is milder and did not answer them.
+pub fn proposal(document: &Value, diagnosis: &Diagnosis) -> Option<Proposal> {
+    let said = statement(document);
+    let covered = |d: &Danger| {
+        let Some(s) = &said else { return false };
+        let (a, b) = (strictness(s.drive, s.km, s.kmh), strictness(d.drive, d.km, d.kmh));
+        let as_strict = a.0 > b.0 || a.0 == b.0 && a.1 <= b.1 && a.2 <= b.2;
+        let answered = d.faults.iter().all(|f| s.answers.iter().any(|x| x.fault == f.fault && x.at == f.at));
+        as_strict || answered
+    };
+    let open = diagnosis.symptoms.iter().filter_map(|s| s.danger.as_ref()).filter(|d| !covered(d));
+    let strictest = open.max_by(|a, b| {
+        let (a, b) = (strictness(a.drive, a.km, a.kmh), strictness(b.drive, b.km, b.kmh));
+        a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)).then(b.2.total_cmp(&a.2))
+    })?;
+    Some(Proposal {
+        drive: strictest.drive,
+        km: strictest.km,
+        kmh: strictest.kmh,
+        why: strictest.why.clone(),
+        suspects: strictest.faults.iter().map(|f| Suspect { fault: f.fault.clone(), at: f.at.clone() }).collect(),
+    })
 }
 
 impl Statement {
@@ -60,17 +144,7 @@ impl Statement {
 
     /// In words, without the reason.
     pub fn words(&self) -> String {
-        let limits = match (self.km, self.kmh) {
-            (Some(km), Some(kmh)) => format!("at most {km:.0} km, no faster than {kmh:.0} km/h"),
-            (Some(km), None) => format!("at most {km:.0} km"),
-            (None, Some(kmh)) => format!("no faster than {kmh:.0} km/h"),
-            (None, None) => String::new(),
-        };
-        match self.drive {
-            Drive::No => "Not to be driven".into(),
-            Drive::Limited => format!("To be driven {limits}"),
-            Drive::Yes => "Safe to drive".into(),
-        }
+        drive_words(self.drive, self.km, self.kmh)
     }
 }
 
@@ -89,6 +163,7 @@ pub fn statement(document: &Value) -> Option<Statement> {
         km: None,
         kmh: None,
         by: "Baricord".into(),
+        answers: vec![],
     }))
 }
 
@@ -166,7 +241,14 @@ mod tests {
 
     #[test]
     fn a_statement_without_reason_or_limit_is_none() {
-        let s = |drive, reason: &str, km| Statement { drive, reason: reason.into(), km, kmh: None, by: "Maren".into() };
+        let s = |drive, reason: &str, km| Statement {
+            drive,
+            reason: reason.into(),
+            km,
+            kmh: None,
+            by: "Maren".into(),
+            answers: vec![],
+        };
         assert_eq!(s(Drive::No, " ", None).check().unwrap_err().field.as_deref(), Some("reason"));
         assert_eq!(s(Drive::Limited, "worn", None).check().unwrap_err().field.as_deref(), Some("km"));
         assert_eq!(s(Drive::Limited, "worn", Some(-3.0)).check().unwrap_err().field.as_deref(), Some("km"));
@@ -177,5 +259,31 @@ mod tests {
     fn what_was_found_is_read_and_written_back() {
         let f = Found { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
         assert_eq!(found(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
+    }
+
+    /// A danger that is proposed stays until a person has answered it.
+    #[test]
+    fn a_proposal_stands_until_somebody_answers_it() {
+        use crate::reasoning::{diagnose, knowledge::builtin};
+        let mut d = crate::case::Case::new_document("c", "t", json!(crate::vehicle::sample::front_drive()));
+        d["symptoms"] = json!([{"id": "S1", "kind": "knock"}]);
+        d["observations"] = json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]);
+        let of = |d: &Value| {
+            let c = crate::case::Case::from_json(d).unwrap();
+            proposal(d, &diagnose(&c, builtin(), None))
+        };
+        let p = of(&d).unwrap();
+        assert_eq!((p.drive, p.words().as_str()), (Drive::No, "Not to be driven"));
+        assert!(p.why.contains("front left"), "{}", p.why);
+        let say = |drive: &str, answers: Value| json!([{"drive": drive, "reason": "seen", "by": "Maren", "answers": answers}]);
+        d["safety"] = say("no", json!([]));
+        assert_eq!(of(&d), None, "said");
+        // Somebody said yes before the nuts were looked at: it is proposed again.
+        d["safety"] = say("yes", json!([]));
+        assert!(of(&d).is_some());
+        d["safety"] = say("yes", json!(p.suspects));
+        assert_eq!(of(&d), None, "answered by name");
+        d["safety"] = json!([{"drive": "limited", "reason": "home", "by": "Maren", "km": 5}]);
+        assert!(of(&d).is_some(), "milder than what is proposed");
     }
 }

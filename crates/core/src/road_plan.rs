@@ -85,6 +85,9 @@ pub struct PlannedRun {
     pub to: KilometresPerHour,
     /// Pairs.
     pub separates: Vec<(OrderLine, OrderLine)>,
+    /// What this run alone cannot tell apart: groups of suspects whose lines fall together.
+    #[serde(skip)]
+    pub together: Vec<Vec<OrderLine>>,
 }
 
 /// The plan.
@@ -207,6 +210,79 @@ impl LaidOut {
                 from: self.speeds.from,
                 to: self.speeds.to,
                 separates: parted(g).map(|p| (self.line(p.0), self.line(p.1))).collect(),
+                together: self.together(g),
+            })
+            .collect()
+    }
+}
+
+impl LaidOut {
+    /// The suspects that a gear does not tell apart, in groups.
+    fn together(&self, gear: usize) -> Vec<Vec<OrderLine>> {
+        let mut group: Vec<usize> = (0..self.suspects.len()).collect();
+        for (a, b, _) in self.pairs.iter().filter(|p| p.2 & (1 << gear) == 0) {
+            let (to, from) = (group[*a], group[*b]);
+            group.iter_mut().filter(|g| **g == from).for_each(|g| *g = to);
+        }
+        let of = |g: usize| (0..group.len()).filter(|&i| group[i] == g).map(|i| self.line(i)).collect::<Vec<_>>();
+        (0..group.len()).map(of).filter(|lines| lines.len() > 1).collect()
+    }
+}
+
+/// Suspects in words, each part once: “front section, rear section and 2 more”.
+fn parts_words(v: &Vehicle, lines: &[OrderLine]) -> String {
+    const NAMED: usize = 4;
+    let mut parts: Vec<String> = vec![];
+    for words in lines.iter().map(|l| v.place_words(&l.at)) {
+        if !parts.contains(&words) {
+            parts.push(words);
+        }
+    }
+    let more = parts.len().saturating_sub(NAMED);
+    parts.truncate(NAMED);
+    match more {
+        0 if parts.len() > 1 => {
+            let last = parts.pop().unwrap_or_default();
+            format!("{} and {last}", parts.join(", "))
+        }
+        0 => parts.join(", "),
+        n => format!("{} and {n} more", parts.join(", ")),
+    }
+}
+
+impl PlannedRun {
+    /// What the run separates and what it cannot, in one line.
+    pub fn words(&self, v: &Vehicle) -> String {
+        let groups: Vec<String> = self
+            .together
+            .iter()
+            .map(|g| parts_words(v, g))
+            .filter(|w| w.contains(" and "))
+            .map(|w| format!("{w} from one another"))
+            .collect();
+        match (self.separates.is_empty(), groups.is_empty()) {
+            (true, true) => "shows which line it is".into(),
+            (true, false) => format!("shows which line it is; cannot tell {}", groups.join("; ")),
+            (false, true) => "separates all suspects".into(),
+            (false, false) => format!("separates all suspects but: {}", groups.join("; ")),
+        }
+    }
+}
+
+impl Separability {
+    /// What no run separates, in lines: “No road run can tell … from one another; do …”.
+    pub fn never_words(&self, v: &Vehicle, ask: impl Fn(&str) -> String) -> Vec<String> {
+        let mut by: Vec<(Option<&str>, Vec<OrderLine>)> = vec![];
+        for (a, b, test) in &self.never {
+            match by.iter_mut().find(|x| x.0 == test.as_deref()) {
+                Some(x) => x.1.extend([a.clone(), b.clone()]),
+                None => by.push((test.as_deref(), vec![a.clone(), b.clone()])),
+            }
+        }
+        by.iter()
+            .map(|(test, lines)| {
+                let what = test.map_or("nothing quick does: measure both".to_string(), |t| format!("do: {}", ask(t)));
+                format!("No road run can tell {} from one another; {what}", parts_words(v, lines))
             })
             .collect()
     }
@@ -360,5 +436,24 @@ mod tests {
                 prop_assert!(!apart);
             }
         }
+    }
+
+    #[test]
+    fn a_run_says_in_one_line_what_it_separates_and_what_it_cannot() {
+        let v = rear_drive(2);
+        let p = plan(&v, &["4", "5"], 32.0);
+        for r in &p.runs {
+            let words = r.words(&v);
+            assert!(words.starts_with("separates all suspects"), "{words}");
+            assert!(!words.contains("tells") && !words.contains('\n'), "{words}");
+            // What it lists as together is in no pair that it separates.
+            for group in &r.together {
+                for (a, b) in &r.separates {
+                    assert!(!(group.contains(a) && group.contains(b)), "{words}");
+                }
+            }
+        }
+        let never = p.never_words(&v, |t| t.to_string());
+        assert!(never.iter().any(|n| n.starts_with("No road run can tell ") && n.contains("from one another")), "{never:?}");
     }
 }

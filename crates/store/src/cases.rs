@@ -2,7 +2,6 @@
 
 use crate::{Scope, StoreError};
 use baricord_core::case::Case;
-use baricord_core::progress::waiting;
 use serde_json::Value;
 use sqlx::FromRow;
 use uuid::Uuid;
@@ -67,25 +66,26 @@ impl Scope {
     /// Takes a case in.
     pub async fn add_case(&mut self, document: Value, what: &str, person: &str) -> Result<Uuid, StoreError> {
         let case = Case::from_json(&document)?;
-        let id = Uuid::now_v7();
-        let waits = waiting(&case, None);
-        let vehicle = self.vehicle_named(&case.vehicle.name).await?;
+        let c = StoredCase { id: Uuid::now_v7(), document, case, version: 1 };
+        let (next, weighed_by) = self.next_of(&c).await?;
+        let vehicle = self.vehicle_named(&c.case.vehicle.name).await?;
         sqlx::query(
-            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, weighed_by)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
         )
-        .bind(id)
+        .bind(c.id)
         .bind(self.workshop())
-        .bind(title(&case))
-        .bind(&case.vehicle.name)
-        .bind(text(&document))
-        .bind(waits.station.id())
-        .bind(waits.on_the_board(&case))
+        .bind(title(&c.case))
+        .bind(&c.case.vehicle.name)
+        .bind(text(&c.document))
+        .bind(next.station.id())
+        .bind(next.on_the_board(&c.case))
         .bind(vehicle)
+        .bind(weighed_by)
         .execute(&mut *self.tx)
         .await?;
-        self.keep_step(id, 1, &document, (what, person, None)).await?;
-        Ok(id)
+        self.keep_step(c.id, 1, &c.document, (what, person, None)).await?;
+        Ok(c.id)
     }
 
     /// The id of a run that comes into a case: R1, R2 … never one that the case has had before, also when that
@@ -212,22 +212,22 @@ impl Scope {
     }
 
     async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
-        let verification = self.verification(c.id).await?;
-        let waits = waiting(&c.case, verification.as_ref());
+        let (next, weighed_by) = self.next_of(c).await?;
         let vehicle = self.vehicle_named(&c.case.vehicle.name).await?;
         sqlx::query(
             "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now(),
-             vehicle_id = $9 WHERE id = $7 AND workshop_id = $8",
+             vehicle_id = $9, weighed_by = $10 WHERE id = $7 AND workshop_id = $8",
         )
         .bind(text(&c.document))
         .bind(c.version)
         .bind(title(&c.case))
         .bind(&c.case.vehicle.name)
-        .bind(waits.station.id())
-        .bind(waits.on_the_board(&c.case))
+        .bind(next.station.id())
+        .bind(next.on_the_board(&c.case))
         .bind(c.id)
         .bind(self.workshop())
         .bind(vehicle)
+        .bind(weighed_by)
         .execute(&mut *self.tx)
         .await?;
         Ok(())

@@ -12,6 +12,7 @@ pub mod drives;
 pub mod house;
 pub mod incoming;
 pub mod jobs;
+mod next_steps;
 pub mod opinions;
 pub mod people;
 pub mod recordings;

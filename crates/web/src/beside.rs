@@ -3,17 +3,19 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
+use crate::page::Known;
 use crate::stations::fields::Fields;
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::post;
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::cautions::is_not_towed_on_its_wheels;
 use baricord_core::entries::append;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
-use baricord_core::release::{Drive, Found, Statement, found, statement};
-use serde_json::{Value, json};
+use baricord_core::release::{Drive, Found, Statement, Suspect, found, proposal, statement};
+use serde_json::json;
 use uuid::Uuid;
 
 /// What stands on every page of a case.
@@ -29,12 +31,40 @@ pub struct Beside {
     pub settled: Vec<String>,
     /// Places to choose from.
     pub places: Vec<(String, String)>,
+    /// What the evidence proposes to say on driving, and nobody has said.
+    pub proposal: Option<ProposalView>,
+    /// A vehicle that is not to be driven: how it is moved, where that is not on its wheels.
+    pub towing: String,
+}
+
+/// A statement on driving that is proposed.
+pub struct ProposalView {
+    pub words: String,
+    pub why: String,
+    /// The choice that it sets: no or limited, with its limits.
+    pub drive: &'static str,
+    pub km: String,
+    pub kmh: String,
+    /// What it is about, as the form sends it.
+    pub answers: String,
 }
 
 impl Beside {
     /// Of a case.
-    pub fn of(case: &Case, document: &Value) -> Self {
+    pub fn of(k: &Known) -> Self {
+        let (case, document) = (k.case(), &k.stored.document);
         let said = statement(document);
+        let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));
+        let proposal = proposal(document, &k.diagnosis).map(|p| ProposalView {
+            words: p.words(),
+            why: p.why.clone(),
+            drive: if p.drive == Drive::No { "no" } else { "limited" },
+            km: number(p.km),
+            kmh: number(p.kmh),
+            answers: p.suspects.iter().map(|s| format!("{}@{}", s.fault, s.at)).collect::<Vec<_>>().join(" "),
+        });
+        let not_driven =
+            said.as_ref().is_some_and(|s| s.drive == Drive::No) || proposal.as_ref().is_some_and(|p| p.drive == "no");
         let all = found(document);
         Self {
             warning: said.as_ref().filter(|s| s.drive != Drive::Yes).map(|s| (s.words(), s.reason.clone(), s.by.clone())),
@@ -46,6 +76,11 @@ impl Beside {
                 .collect(),
             settled: all.iter().filter(|(_, f)| f.settled).map(|(_, f)| f.what.clone()).collect(),
             places: case.vehicle.places().into_iter().map(|p| (p.id, p.words)).collect(),
+            towing: match k.knowledge.caution("towing") {
+                Some(c) if not_driven && is_not_towed_on_its_wheels(&case.vehicle) => c.words.clone(),
+                _ => String::new(),
+            },
+            proposal,
         }
     }
 }
@@ -57,6 +92,14 @@ fn back(id: Uuid, f: &Fields) -> Redirect {
 
 /// Longest sentence that is taken.
 const LONGEST: usize = 400;
+
+/// What a proposal was about, as the form sends it: `fault@place` after `fault@place`.
+fn suspects(said: &str) -> Vec<Suspect> {
+    said.split_whitespace()
+        .filter_map(|one| one.split_once('@'))
+        .map(|(fault, at)| Suspect { fault: fault.into(), at: at.into() })
+        .collect()
+}
 
 /// A statement on driving.
 async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
@@ -71,6 +114,7 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
         km: limit("km")?,
         kmh: limit("kmh")?,
         by: m.person.name.clone(),
+        answers: suspects(f.text("answers").unwrap_or_default()),
     };
     s.check()?;
     let mut scope = m.scope().await?;

@@ -4,6 +4,8 @@ use crate::App;
 use crate::auth::Member;
 use crate::drawing::picture;
 use crate::fail::{Fail, may_write};
+use crate::next_view::NextView;
+use crate::page::Known;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query, State};
@@ -71,6 +73,9 @@ struct Search {
 }
 
 async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) -> Result<BoardPage, Fail> {
+    let mut s = m.scope().await?;
+    s.weigh_board_again().await?;
+    s.commit().await?;
     let mut s = m.scope().await?;
     let words = words::alike(&search.q);
     let lines = s.board(&words, 500).await?;
@@ -197,13 +202,8 @@ async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
 
 async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
     let mut s = m.scope().await?;
-    let c = s.case(id).await?;
-    let proof = s.verification(id).await?;
-    let station = match baricord_core::progress::waiting(&c.case, proof.as_ref()).station {
-        Station::Done => "prove",
-        other => other.id(),
-    };
-    Ok(Redirect::to(&format!("/cases/{id}/{station}")))
+    let k = Known::read(&mut s, id, None).await?;
+    Ok(Redirect::to(&NextView::of(id, &k.next).href))
 }
 
 /// The board and the opening of cases.

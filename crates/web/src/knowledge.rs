@@ -4,7 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may};
-use crate::page::{kind_words, knowledge_of};
+use crate::page::kind_words;
 use crate::stations::fields::Fields;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -60,6 +60,7 @@ struct KnowledgePage {
     faults: Vec<FaultView>,
     tests: Vec<TestView>,
     rate: String,
+    currency: String,
     certainty: String,
     house_changed: String,
     changes: usize,
@@ -118,7 +119,7 @@ fn fault_view(k: &Knowledge, id: &str) -> Option<FaultView> {
         history: words_of(f.history.keys().map(String::as_str)),
         speaks: says(speaks),
         against: says(against),
-        cautions: f.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
+        cautions: f.caution.iter().filter_map(|c| k.caution(c)).map(|c| c.words.clone()).collect(),
         changed: changed.join(", "),
     })
 }
@@ -132,7 +133,7 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
         minutes: t.minutes.to_string(),
         needs: t.posture().join(", "),
         outcomes: t.outcomes.iter().map(|o| o.words.as_str()).collect::<Vec<_>>().join(" · "),
-        cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(String::from).collect(),
+        cautions: t.caution.iter().filter_map(|c| k.caution(c)).map(|c| c.words.clone()).collect(),
         changed: if t.minutes == was.minutes {
             String::new()
         } else {
@@ -143,13 +144,16 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
 
 async fn show(m: Member) -> Result<KnowledgePage, Fail> {
     let house = m.scope().await?.house().await?;
-    let k = knowledge_of(&house)?;
+    let k = house.knowledge()?;
     let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
     names.sort_unstable();
     let was = &builtin().weights;
     let mut house_changed = vec![];
     if k.weights.time.rate != was.time.rate {
         house_changed.push(format!("an hour at {} instead of {}", k.weights.time.rate, was.time.rate));
+    }
+    if k.weights.time.currency != was.time.currency {
+        house_changed.push(format!("money in {} instead of {}", k.weights.time.currency, was.time.currency));
     }
     if k.weights.gate.certainty != was.gate.certainty {
         house_changed.push(format!(
@@ -165,6 +169,7 @@ async fn show(m: Member) -> Result<KnowledgePage, Fail> {
         faults: names.iter().filter_map(|n| fault_view(&k, n.1)).collect(),
         tests: k.tests.iter().filter_map(|t| test_view(&k, &t.id)).collect(),
         rate: k.weights.time.rate.to_string(),
+        currency: k.weights.time.currency.clone(),
         certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
         changes: house.tests.len()
             + house.faults.len()
@@ -240,6 +245,7 @@ async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result
     let was = &builtin().weights;
     change(&m, |h| {
         h.rate = own(&f, "rate", was.time.rate)?;
+        h.currency = f.text("currency").filter(|c| *c != was.time.currency).map(String::from);
         h.certainty = f.float("certainty")?.map(|c| c / 100.0).filter(|c| *c != was.gate.certainty);
         Ok(())
     })

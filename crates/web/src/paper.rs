@@ -4,12 +4,18 @@ use crate::App;
 use crate::auth::Member;
 use crate::beside::Beside;
 use crate::fail::Fail;
-use crate::page::{Known, Ledger, ask_words, cause_words, ledger, marks, readings, subtitle};
+use crate::ledger::{Ledger, ledger};
+use crate::marks::{marks, readings};
+use crate::next_view::NextView;
+use crate::page::{Known, ask_words, cause_words, subtitle};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::Path;
 use axum::routing::get;
+use baricord_core::case::Repair;
+use baricord_core::next_action::repair_words;
+use serde_json::Value;
 use uuid::Uuid;
 
 /// Everything that the page says.
@@ -27,10 +33,77 @@ pub struct Paper {
     pub readings: Vec<(String, String)>,
     /// Runs: which, how driven, the strongest orders.
     pub runs: Vec<(String, String, String)>,
-    /// Repairs: what, how it ended.
-    pub repairs: Vec<(String, String)>,
+    /// What is done next.
+    pub next: NextView,
+    /// Repairs with everything that is kept of them.
+    pub repairs: Vec<RepairLine>,
+    /// What was replaced as due.
+    pub due: Vec<String>,
+    /// What others tried before, and hints from outside.
+    pub tried: Vec<String>,
     /// Second opinions: question, answer, of whom.
     pub opinions: Vec<(String, String, String)>,
+}
+
+/// A repair with everything that is kept of it.
+pub struct RepairLine {
+    pub what: String,
+    pub result: String,
+    /// What: what will be done, marks, torques with their source, part, reason, note.
+    pub more: Vec<(&'static str, String)>,
+}
+
+/// A repair as it stands in the document.
+fn repair_line(k: &Known, r: &Repair, doc: &Value) -> RepairLine {
+    let text = |key: &str| doc[key].as_str().unwrap_or_default().trim().to_string();
+    let torque = |t: &Value| {
+        let (what, source) = (t["what"].as_str().unwrap_or_default(), t["source"].as_str().unwrap_or_default());
+        t["nm"].as_f64().map(|nm| format!("{what} {nm} N·m ({source})"))
+    };
+    let torques: Vec<String> = doc["torques"].as_array().into_iter().flatten().filter_map(torque).collect();
+    let with: Vec<String> = r.other_changes.iter().map(|w| w.as_str().map_or_else(|| w.to_string(), String::from)).collect();
+    let part = match (text("part"), doc["unit"].as_bool()) {
+        (p, Some(true)) => format!("complete unit, {p}"),
+        (p, _) => p,
+    };
+    let more = [
+        ("work", text("plan")),
+        ("index marks", text("marks")),
+        ("torques", torques.join("; ")),
+        ("part fitted", part),
+        ("reason", text("reason")),
+        ("changed with it", with.join("; ")),
+        ("note", text("note")),
+    ];
+    RepairLine {
+        what: repair_words(&k.knowledge, k.case(), r),
+        result: r.result.as_deref().unwrap_or("planned").replace("open", "done, not proved yet").replace('-', " "),
+        more: more.into_iter().filter(|m| !m.1.is_empty()).collect(),
+    }
+}
+
+/// What was replaced as due, in words.
+pub fn due_words(k: &Known) -> Vec<String> {
+    let due = k.stored.document["due"].as_array().into_iter().flatten();
+    let words = |d: &Value| {
+        let (fault, at) = (d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
+        cause_words(&k.knowledge, k.case(), fault, at, d["gear"].as_str())
+    };
+    due.map(words).collect()
+}
+
+/// What others tried before, and hints from outside, in words.
+fn tried_words(k: &Known) -> Vec<String> {
+    let attempts = k.case().attempts.iter().map(|a| {
+        let changed = a.changed.as_deref().map_or(String::new(), |c| format!(": changed {c}"));
+        format!("{}{changed}", a.what)
+    });
+    let hints = k.stored.document["hints"].as_array().into_iter().flatten().map(|h| {
+        let text = |key: &str| h[key].as_str().unwrap_or_default();
+        let cause = cause_words(&k.knowledge, k.case(), text("fault"), h["at"].as_str().unwrap_or("none"), None);
+        format!("hint: {cause} ({})", text("source"))
+    });
+    attempts.chain(hints).collect()
 }
 
 impl Paper {
@@ -68,27 +141,25 @@ impl Paper {
                 (r.id.clone(), format!("{phase}{gear}{throttle}{simulated}"), orders.join("; "))
             })
             .collect();
-        let repairs = case
-            .repairs
-            .iter()
-            .map(|r| {
-                let result = r.result.as_deref().unwrap_or("planned").replace('-', " ");
-                (cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref()), result)
-            })
-            .collect();
+        let document = &k.stored.document;
+        let raw = document["repairs"].as_array().cloned().unwrap_or_default();
+        let repairs = case.repairs.iter().zip(&raw).map(|(r, doc)| repair_line(k, r, doc)).collect();
         let text = |o: &serde_json::Value, key: &str| o[key].as_str().unwrap_or_default().to_string();
         let opinions = k.stored.document["opinions"].as_array().into_iter().flatten();
         Self {
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
-            beside: Beside::of(case, &k.stored.document),
+            beside: Beside::of(k),
+            next: NextView::of(k.stored.id, &k.next),
             simulated: crate::page::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,
             readings,
             runs,
             repairs,
+            due: due_words(k),
+            tried: tried_words(k),
             opinions: opinions.map(|o| (text(o, "question"), text(o, "answer"), text(o, "by"))).collect(),
         }
     }

@@ -152,7 +152,15 @@
     if (!news || !l.isConnected || busy) return;
     l.dataset.version = news.version;
     const told = news.steps.map((s) => `${s.person}: ${s.what}`).join(" · ");
-    const page = await fetch(location.href).then((r) => r.text()).then((t) => new DOMParser().parseFromString(t, "text/html")).catch(() => null);
+    const read = (url) => fetch(url).then((r) => r.text()).then((t) => new DOMParser().parseFromString(t, "text/html")).catch(() => null);
+    // Who stands at a question stays there while others answer theirs; one that is answered meanwhile is over.
+    const stop = document.querySelector("article.stop:not([hidden])"), place = new URL(location.href);
+    if (stop && !stop.dataset.answered) for (const key of ["test", "at", "gear"]) {
+      if (stop.dataset[key]) place.searchParams.set(key, stop.dataset[key]); else place.searchParams.delete(key);
+    }
+    let page = await read(place);
+    const shown = page && page.querySelector("article.stop");
+    if (shown && shown.dataset.over) page = await read(location.pathname + (place.searchParams.get("s") ? `?s=${place.searchParams.get("s")}` : ""));
     if (!page || !l.isConnected || busy) return;
     const parts = [".band", ".ledger-live", "#safety"];
     const asks = document.querySelector("[data-live-main]");

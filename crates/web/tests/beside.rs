@@ -69,7 +69,7 @@ async fn what_is_found_on_the_way_is_listed_apart_and_moves_no_cause() {
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/found/7/settled"), &[]).await.status(), 422);
     assert!(ledger().await.0.contains("put right"));
     let paper = g.get(&c, &format!("/cases/{id}/paper")).await.text().await.unwrap();
-    assert!(paper.contains("Looked at, felt, driven") && paper.contains("bits"));
+    assert!(paper.contains("Looked at, felt, driven") && paper.contains("× more likely") && !paper.contains("bits"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -15,7 +15,9 @@ async fn a_part_is_not_ordered_on_a_hunch_without_a_reason_that_is_kept() {
     let c = g.client(Some("a@harrowmere.example")).await;
     let before = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
     let page = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
-    assert!(page.contains("ordered now") && page.contains("tested first") && page.contains("straightened and balanced"));
+    assert!(
+        page.contains("on average until it is cured") && page.contains("\u{a0}€") && page.contains("straightened and balanced")
+    );
     let repairs = format!("/cases/{id}/repairs");
     let r = g.post_form(&c, &repairs, HUNCH).await;
     assert_eq!(r.status(), 422);
@@ -47,7 +49,7 @@ async fn what_is_due_leaves_the_list_alone_and_is_told_with_the_repair_after_it(
     let repairs = format!("/cases/{id}/repairs");
     assert_eq!(g.post_form(&c, &repairs, &due).await.status(), 303);
     assert_eq!(weigh().await, before);
-    assert!(g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap().contains("Changed as due"));
+    assert!(g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap().contains("Replaced as due"));
     let next = [("fault", "prop-bent"), ("at", "prop.rear.s2"), ("symptom", "S1"), ("reason", "it is here"), ("part", "used")];
     assert_eq!(g.post_form(&c, &repairs, &next).await.status(), 303);
     let doc = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
@@ -76,7 +78,9 @@ async fn a_workshop_changes_its_own_knowledge_and_sees_it_and_no_other_does() {
     ] {
         assert!(page.contains(told), "{told}");
     }
-    assert!(g.get(&a, &format!("/cases/{id}/decide")).await.text().await.unwrap().contains("buys parts from 90 % on"));
+    assert!(
+        g.get(&a, &format!("/cases/{id}/decide")).await.text().await.unwrap().contains("from 90 % on this workshop buys parts")
+    );
     assert!(g.get(&b, "/knowledge").await.text().await.unwrap().contains("has changed nothing of it"));
     // What cannot be is refused by field, and nothing is kept of it.
     for (path, fields, field) in [
@@ -129,7 +133,7 @@ async fn refused_at_the_gate_reasoned_due_not_cured_and_back_in_the_browser() {
     let percent = "return document.querySelector('.ledger .cause b').textContent";
     let before = b.js(percent).await;
     b.click("#chosen form button.quiet").await;
-    b.says("Changed as due").await;
+    b.says("Replaced as due").await;
     assert_eq!(b.js(percent).await, before);
     repairs(had).await;
     // With a reason it is planned, done, driven again, and not cured.

@@ -101,7 +101,7 @@ async fn from_a_complaint_to_a_proof() {
     b.says("116°").await;
     b.says("within 0.75 mm").await;
     b.check("the dial").await;
-    b.click("form[action$=runout] button.yellow").await;
+    b.click("form[action$=runout] button.first").await;
     b.says("Read so far").await;
     b.click("nav.runs a:nth-child(2)").await;
     b.says("shaft speed").await;
@@ -113,20 +113,20 @@ async fn from_a_complaint_to_a_proof() {
     b.says("rad/s² of 300").await;
     b.says("what does not cancel: 2.24°").await;
     b.check("the angles").await;
-    b.click("form[action$=angles] button.yellow").await;
+    b.click("form[action$=angles] button.first").await;
     b.see(".done-list li:nth-child(2)").await;
 
     // Decide: one tap an outcome, by the keyboard; then act on a cause.
-    b.key("n").await;
-    b.see("article.card").await;
+    b.key("]").await;
+    b.see("article.head-step").await;
     b.check("decide").await;
-    let before = b.js("return document.querySelectorAll('article.card .answer').length").await;
-    assert!(before.as_i64().unwrap() >= 6);
-    let asked = b.js("return document.querySelector('article.card h2').innerText").await;
+    let before = b.js("return document.querySelectorAll('article.head-step .answer').length").await;
+    assert!(before.as_i64().unwrap() >= 2);
+    let asked = b.js("return document.querySelector('article.head-step h2').innerText").await;
     b.key("1").await;
     for _ in 0..100 {
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-        if b.js("return (document.querySelector('article.card h2') || {innerText: ''}).innerText").await != asked {
+        if b.js("return (document.querySelector('article.head-step h2') || {innerText: ''}).innerText").await != asked {
             break;
         }
     }
@@ -267,8 +267,8 @@ async fn the_whole_journey_by_keyboard() {
         b.web.action_chain().send_keys(Key::Enter).perform().await.unwrap();
     }
     b.says("Read so far").await;
-    b.key("n").await;
-    b.see("article.card").await;
+    b.tab_and_press(".stations li:nth-child(5) a", Key::Enter).await;
+    b.see("article.head-step").await;
     b.tab_and_press("details.choice summary", Key::Enter).await;
     let reason = b.js("return !!document.querySelector('details.choice[open] input[name=reason]')").await;
     if reason == true {

@@ -122,12 +122,16 @@ async fn wheels_do_not_turn_under_power_before_what_must_be_seen_to_was() {
     let id = growl(&g).await;
     let (a, other) = (g.client(Some("a@harrowmere.example")).await, g.client(Some("b@skerry.example")).await);
     let page = g.get(&a, &format!("/cases/{id}/lift?s=S2&test=lift-run")).await.text().await.unwrap();
-    assert!(page.contains("name=\"seen-to\"") && page.contains("every driven wheel free"), "{page}");
+    assert!(page.contains("name=\"seen-to\"") && page.contains("wheels free, on stands"), "{page}");
     let run = [("test", "lift-run"), ("outcome", "not-heard"), ("symptom", "S1"), ("back", "lift")];
     let r = g.post_form(&a, &format!("/cases/{id}/observations"), &run).await;
     assert_eq!(r.status(), 422);
-    assert!(r.text().await.unwrap().contains("nobody in line"));
-    let seen: Vec<_> = run.iter().copied().chain([("seen-to", "yes")]).collect();
+    assert!(r.text().await.unwrap().contains("Nobody in line"));
+    // One tick for all is none: each is asked for.
+    let one: Vec<_> = run.iter().copied().chain([("seen-to", "yes"), ("seen-to", "free")]).collect();
+    assert_eq!(g.post_form(&a, &format!("/cases/{id}/observations"), &one).await.status(), 422);
+    let ticks = ["free", "control", "clear", "exhaust"].map(|t| ("seen-to", t));
+    let seen: Vec<_> = run.iter().copied().chain(ticks).collect();
     assert_eq!(g.post_form(&a, &format!("/cases/{id}/observations"), &seen).await.status(), 303);
     for (path, fields) in [("lift/later", [("test", "wheel-rock")]), ("lift/stand", [("on", "lift")])] {
         assert_eq!(g.post_form(&other, &format!("/cases/{id}/{path}"), &fields).await.status(), 404, "{path}");
@@ -215,7 +219,7 @@ async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_
     assert_eq!(g.post_form(&other, &format!("/cases/{id}/lift/compare"), &heard).await.status(), 404);
     b.go(&format!("{}{path}?s=S2", g.url)).await;
     b.says("Loudest: front left hub").await;
-    b.click(".verdict .seen-to input").await;
+    b.js("document.querySelectorAll('.verdict .seen-to input').forEach(c => c.click())").await;
     b.click(".verdict form button").await;
     for _ in 0..200 {
         let d = g.document(id).await;

@@ -205,7 +205,7 @@ async fn no_drive_begins_or_is_proposed_while_the_vehicle_must_not_be_driven() {
             }
         }
         let prove = g.get(&c, &format!("/cases/{id}/prove")).await.text().await.unwrap();
-        assert!(prove.contains("the run after waits") && !prove.contains("Drive again as before"));
+        assert!(prove.contains("drives wait until somebody says") && !prove.contains("Drive again as before"));
         let card = g.get(&c, &format!("/cases/{id}/road/card")).await.text().await.unwrap();
         assert!(card.contains("Not to be driven") && !card.contains("slowly through"));
     }

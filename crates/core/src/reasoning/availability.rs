@@ -157,7 +157,8 @@ pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try
     out
 }
 
-fn all_tries<'a>(model: &Model<'a>) -> Vec<Try<'a>> {
+/// Every test at every place and gear that this vehicle has.
+pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<Try<'a>> {
     let v = model.v;
     let mut out = vec![];
     for test in &model.k.tests {

@@ -416,6 +416,21 @@ impl<'a> Play<'a> {
         self.game.course(&start, Move::Test(t), 0) < self.game.replacing(&start).0
     }
 
+    /// What a test can save on average of what acting at once costs, as a share, its own cost left out: nothing where no outcome
+    /// of it changes what is repaired first, or in which order.
+    pub(crate) fn can_save(&self, w: &Weighed, l: &Laid) -> f64 {
+        let start = self.game.start();
+        let acting = self.game.replacing(&start).0;
+        let mut cause_of = vec![self.causes.len(); w.p.len()];
+        self.causes.iter().enumerate().for_each(|(c, of)| of.iter().for_each(|&i| cause_of[i] = c));
+        let then = |row: &Vec<f64>| {
+            let mut weight = vec![0.0; self.causes.len() + 1];
+            row.iter().enumerate().for_each(|(i, x)| weight[cause_of[i]] += w.p[i] * x);
+            self.game.replacing(&Standing { weight, ..start.clone() }).0
+        };
+        (acting - l.likelihoods.rows.iter().map(then).sum::<f64>()) / acting.max(1e-300)
+    }
+
     /// The plan.
     pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
         let start = self.game.start();

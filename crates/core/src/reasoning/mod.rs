@@ -11,6 +11,7 @@ mod complaint;
 pub mod course;
 mod danger;
 mod driver_answers;
+mod effect;
 mod evidence;
 pub mod first_steps;
 pub mod gate;
@@ -28,18 +29,22 @@ mod preparation;
 mod prior;
 mod recorded;
 mod repaired;
+mod route;
 mod shared;
 pub mod test_answer;
 mod units;
+pub mod wording;
 
 pub use availability::RECORDED;
 pub use danger::Danger;
+pub use effect::{Effect, effect_of, last_effect};
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
 pub use next::{NextTest, OutcomePreview, entropy, moved, settles};
 pub use overturn::{Overturn, overturns};
 pub use parting::Parting;
 pub use place_kinds::is_kind as place_is;
+pub use route::{Routed, route, with_step};
 pub use shared::Shared;
 pub use units::{Unit, complete_units, unit_of};
 
@@ -166,6 +171,22 @@ impl SymptomAnswer {
             Some(r) if r.p >= LEADS => Stands::Leads(r),
             _ => Stands::Open,
         }
+    }
+
+    /// How likely something at each part is the cause: the sum over its faults, pairs counted at each of their parts; the likeliest
+    /// part first, the unknown left out.
+    pub fn part_sums(&self) -> Vec<(String, f64)> {
+        let mut out: Vec<(String, f64)> = vec![];
+        let mut add = |at: &str, p: f64| match out.iter_mut().find(|x| x.0 == at) {
+            Some(x) => x.1 += p,
+            None => out.push((at.into(), p)),
+        };
+        for r in self.ranked.iter().filter(|r| r.fault != "unknown") {
+            add(&r.at, r.p);
+            r.with.iter().filter(|w| w.at != r.at).for_each(|w| add(&w.at, r.p));
+        }
+        out.sort_by(|a, b| b.1.total_cmp(&a.1));
+        out
     }
 
     /// Probability of a fault at a place, alone or as one of a pair.
@@ -498,21 +519,32 @@ pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
     let all = hypotheses(&case.vehicle, k);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
-    availability::open(case, &model, symptom)
-        .into_iter()
-        .map(|t| {
-            let l = t.likelihoods(&model);
-            Possible {
-                test: t.test.id.clone(),
-                at: t.at.as_ref().map(|p| p.id.clone()),
-                gear: t.gear.clone(),
-                minutes: preparation::minutes(case, k, t.test, t.at.as_ref()),
-                outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
-                places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
-                rows: l.rows,
-            }
-        })
-        .collect()
+    availability::open(case, &model, symptom).into_iter().map(|t| laid_open(case, &model, t)).collect()
+}
+
+/// One test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test,
+/// place or gear that this vehicle does not have.
+pub fn one_test(case: &Case, k: &Knowledge, symptom: &str, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<Possible> {
+    let all = hypotheses(&case.vehicle, k);
+    let kind = usual_kind(&case.symptom(symptom)?.kind);
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    let same =
+        |t: &availability::Try| t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear;
+    availability::all_tries(&model).into_iter().find(same).map(|t| laid_open(case, &model, t))
+}
+
+/// A test with what its outcomes say.
+fn laid_open(case: &Case, model: &Model, t: availability::Try) -> Possible {
+    let l = t.likelihoods(model);
+    Possible {
+        test: t.test.id.clone(),
+        at: t.at.as_ref().map(|p| p.id.clone()),
+        gear: t.gear.clone(),
+        minutes: preparation::minutes(case, model.k, t.test, t.at.as_ref()),
+        outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
+        places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
+        rows: l.rows,
+    }
 }
 
 /// How often each outcome of a test comes out under each hypothesis, as the knowledge has it: the rows before they are tempered.

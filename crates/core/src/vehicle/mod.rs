@@ -206,8 +206,55 @@ mod tests {
         assert_eq!(v.place("gearbox.3").unwrap().id, "gearbox");
         assert!(v.place("prop.front.s1").is_none());
         assert!(v.place("moon").is_none());
-        assert_eq!(v.place_words("prop.rear.s2.centre"), "rear section, centre");
+        assert_eq!(v.place_words("prop.rear.s2.centre"), "rear section, middle");
         assert_eq!(v.place_words("gearbox.3"), "gearbox in 3");
+    }
+
+    /// The ends of a shaft by what stands there: the end at which it is driven carries the first joint.
+    #[test]
+    fn joints_and_dial_stations_are_called_by_where_they_are() {
+        let v = four_wheel_drive();
+        let words = |id: &str| v.place_words(id);
+        assert_eq!(words("prop.front.j1"), "front shaft joint at the transfer case");
+        assert_eq!(words("prop.front.j2"), "front shaft joint at the front axle");
+        assert_eq!(words("prop.rear.j1"), "rear shaft joint at the transfer case");
+        assert_eq!(words("prop.front.s1.front"), "front shaft tube, end at the front axle");
+        assert_eq!(words("prop.front.s1.rear"), "front shaft tube, end at the transfer case");
+        assert_eq!(words("prop.rear.s1.front"), "rear shaft tube, front end");
+        let two = rear_drive(2);
+        let joints: Vec<String> = (1..=3).map(|k| two.place_words(&format!("prop.rear.j{k}"))).collect();
+        assert_eq!(joints, ["joint at the gearbox", "joint at the support bearing", "joint at the rear axle"]);
+        let three = rear_drive(3);
+        assert_eq!(three.place_words("prop.rear.j2"), "joint at the front support bearing");
+        assert_eq!(three.place_words("prop.rear.s2"), "middle section");
+        assert_eq!(rear_transaxle().place_words("prop.rear.j1"), "joint at the engine");
+    }
+
+    #[test]
+    fn no_label_of_a_front_shaft_points_the_wrong_way() {
+        for v in every_layout() {
+            for p in &v.props {
+                let id = |what: &str| v.place_words(&format!("prop.{}.{what}", p.end.id()));
+                let (first, last) = (id("j1"), id(&format!("j{}", p.joints.len())));
+                let driven_at = match (v.transfer.is_some(), v.prop_before_gearbox(p.end)) {
+                    (true, _) => "transfer case",
+                    (_, true) => "engine",
+                    _ if v.gearbox.transaxle => "bevel box",
+                    _ => "gearbox",
+                };
+                assert!(first.ends_with(&format!("at the {driven_at}")), "{}: {first}", v.name);
+                let drives = ["axle", "coupling unit", "gearbox"].iter().any(|w| last.ends_with(w));
+                assert!(drives && first != last, "{}: {last}", v.name);
+                for k in 1..=p.sections.len() {
+                    let ends: Vec<String> = ["front", "centre", "rear"].iter().map(|s| id(&format!("s{k}.{s}"))).collect();
+                    assert!(ends[0] != ends[2] && ends[1].ends_with("middle"), "{}: {ends:?}", v.name);
+                    // Nothing of a front shaft is called front or rear but by an axle, a shaft's name or a direction on the vehicle.
+                    if p.end == End::Front && p.sections.len() == 1 {
+                        assert!(ends[0].contains("front axle") && !ends[2].contains("front axle"), "{}: {ends:?}", v.name);
+                    }
+                }
+            }
+        }
     }
 
     #[test]

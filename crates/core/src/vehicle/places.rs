@@ -126,13 +126,22 @@ impl Place {
     }
 }
 
-/// Where in a row of n something stands, in words.
-fn ordinal(k: usize, n: usize, what: &str) -> String {
-    match (n, k) {
-        (1, _) => what.to_string(),
-        (_, 0) => format!("front {what}"),
-        (n, k) if k + 1 == n => format!("rear {what}"),
-        (3, _) => format!("middle {what}"),
+/// What the two ends of a propeller shaft are bolted to, in words: where it is driven, and where it drives.
+struct ShaftEnds {
+    driven_at: String,
+    drives_at: String,
+}
+
+/// Where the `k`th of `n` sections or support bearings of a shaft stands, in words. `k` counts from the end where the shaft is
+/// driven: of a shaft that runs forward the first one is the rear one, so these are named by what they are next to.
+fn along_shaft(k: usize, n: usize, what: &str, runs_forward: bool, ends: &ShaftEnds) -> String {
+    match (k, runs_forward) {
+        _ if n == 1 => what.to_string(),
+        (0, true) => format!("{what} at the {}", ends.driven_at),
+        (0, false) => format!("front {what}"),
+        (k, true) if k + 1 == n => format!("{what} at the {}", ends.drives_at),
+        (k, false) if k + 1 == n => format!("rear {what}"),
+        _ if n == 3 => format!("middle {what}"),
         _ => format!("{what} {}", k + 1),
     }
 }
@@ -181,31 +190,93 @@ impl Vehicle {
         out
     }
 
+    /// What the ends of a shaft are bolted to.
+    fn shaft_ends(&self, p: &super::Prop) -> ShaftEnds {
+        let gearbox = if self.is_electric() { "reduction gear" } else { "gearbox" };
+        if self.prop_before_gearbox(p.end) {
+            return ShaftEnds { driven_at: "engine".into(), drives_at: gearbox.into() };
+        }
+        let driven_at = match self.transaxle_end() {
+            _ if self.transfer.is_some() => "transfer case",
+            Some(e) if e != p.end => "bevel box",
+            _ => gearbox,
+        };
+        let drives_at = match self.coupler {
+            Some(c) if c.before == p.end => "coupling unit".into(),
+            _ => format!("{} axle", p.end.id()),
+        };
+        ShaftEnds { driven_at: driven_at.into(), drives_at }
+    }
+
+    /// What a mechanic calls the elements of a shaft whose slopes are read: what drives it, each section, the pinion.
+    pub fn slope_words(&self, p: &super::Prop) -> Vec<String> {
+        let n = p.sections.len();
+        let mut out = vec![self.shaft_ends(p).driven_at];
+        out.extend(self.section_words(p.end).into_iter().map(|w| if n == 1 { "shaft".to_string() } else { w }));
+        out.push(if self.prop_before_gearbox(p.end) { "gearbox input".into() } else { "pinion".into() });
+        out
+    }
+
+    /// What a mechanic calls the sections of a shaft, in the order in which they are numbered.
+    pub fn section_words(&self, end: End) -> Vec<String> {
+        let Some(p) = self.prop(end) else { return vec![] };
+        let (n, ends) = (p.sections.len(), self.shaft_ends(p));
+        let forward = Self::runs_forward(p);
+        (0..n).map(|k| along_shaft(k, n, if n == 1 { "tube" } else { "section" }, forward, &ends)).collect()
+    }
+
+    /// Whether a shaft runs forward from where it is driven: `.s1` and `.j1` are then its rear ones.
+    fn runs_forward(p: &super::Prop) -> bool {
+        p.end == End::Front
+    }
+
     fn prop_places(&self, p: &super::Prop, out: &mut Vec<Place>) {
         use PlaceKind as K;
         let (id, end, n) = (format!("prop.{}", p.end.id()), p.end, p.sections.len());
         let which = if self.props.len() > 1 { format!("{} shaft ", end.id()) } else { String::new() };
         let whole = if self.props.len() > 1 { format!("{} propeller shaft", end.id()) } else { "propeller shaft".into() };
+        let (ends, forward) = (self.shaft_ends(p), Self::runs_forward(p));
         out.push(Place::new(K::Prop, &id, whole).end(end));
         if p.slip.is_some() {
             out.push(Place::new(K::Slip, format!("{id}.slip"), format!("{which}slip")).end(end));
         }
-        for k in 0..n {
-            let what = if n == 1 {
-                if which.is_empty() { "shaft tube".to_string() } else { "tube".to_string() }
-            } else {
-                ordinal(k, n, "section")
-            };
+        for (k, what) in self.section_words(end).into_iter().enumerate() {
+            let what = if n == 1 && which.is_empty() { "shaft tube".to_string() } else { what };
             out.push(Place::new(K::Section, format!("{id}.s{}", k + 1), format!("{which}{what}")).end(end).number(k + 1));
         }
+        let support = |k: usize| along_shaft(k, n - 1, "support bearing", forward, &ends);
         for (k, j) in p.joints.iter().enumerate() {
             let what = if j.kind() == JointKind::Flex { "flex coupling" } else { "joint" };
-            let words = format!("{which}{}", ordinal(k, n + 1, what));
+            let at = match k {
+                0 => ends.driven_at.clone(),
+                k if k >= n => ends.drives_at.clone(),
+                // Between two sections it stands behind the support bearing of the first of them.
+                k => support(k - 1),
+            };
+            let words = format!("{which}{what} at the {at}");
             out.push(Place::new(K::Joint, format!("{id}.j{}", k + 1), words).end(end).number(k + 1));
         }
         for k in 1..n {
-            let words = format!("{which}{}", ordinal(k - 1, n - 1, "support bearing"));
-            out.push(Place::new(K::Support, format!("{id}.sb{k}"), words).end(end).number(k));
+            out.push(Place::new(K::Support, format!("{id}.sb{k}"), format!("{which}{}", support(k - 1))).end(end).number(k));
+        }
+    }
+
+    /// What the dial's station at an end of a section is called: by direction on the vehicle where there is one shaft that runs
+    /// rearward, by what the end is next to where it runs forward. `front` and `rear` of a station are directions on the vehicle.
+    fn station_words(&self, p: &Place, station: &str) -> String {
+        let prop = p.end.and_then(|e| self.prop(e)).filter(|_| p.kind == PlaceKind::Section);
+        match (prop, station) {
+            (Some(_), "centre") => "middle".into(),
+            (Some(q), "front" | "rear") if Self::runs_forward(q) => {
+                let (ends, k, n) = (self.shaft_ends(q), p.number.unwrap_or(1), q.sections.len());
+                match station {
+                    "rear" if k == 1 => format!("end at the {}", ends.driven_at),
+                    "front" if k == n => format!("end at the {}", ends.drives_at),
+                    other => format!("{other} end"),
+                }
+            }
+            (Some(_), "front" | "rear") => format!("{station} end"),
+            _ => station.replace('.', " "),
         }
     }
 
@@ -257,11 +328,11 @@ impl Vehicle {
         match self.place(id) {
             Some(p) if p.id == id => p.words,
             Some(p) => {
-                let rest = id[p.id.len()..].trim_start_matches('.').replace('.', " ");
-                if p.kind == PlaceKind::Gearbox && self.gear(&rest).is_some() {
+                let rest = id[p.id.len()..].trim_start_matches('.');
+                if p.kind == PlaceKind::Gearbox && self.gear(rest).is_some() {
                     format!("{} in {rest}", p.words)
                 } else {
-                    format!("{}, {rest}", p.words)
+                    format!("{}, {}", p.words, self.station_words(&p, rest))
                 }
             }
             None => id.to_string(),

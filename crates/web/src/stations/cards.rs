@@ -1,21 +1,50 @@
-//! A proposed test as a card: what to do, how, what each outcome would do, and what is looked at while it is open.
+//! A test as a card: what to do, how, what must be seen to first, what each outcome would mean, and what is looked at with it.
 
+use crate::next_view::href_of_test;
 use crate::page::{Known, ask_words, cause_words};
-use baricord_core::case::Case;
-use baricord_core::reasoning::knowledge::Test;
+use baricord_core::case::{Case, NOT_POSSIBLE};
+use baricord_core::cautions::{RunningCheck, at_test, running_checks};
+use baricord_core::next_action::station_of_test;
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::opened::{Opened, while_open};
-use baricord_core::reasoning::{RECORDED, beliefs, hypotheses, moved};
+use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
+use baricord_core::reasoning::{
+    Hypothesis, Possible, RECORDED, beliefs, hypotheses, moved, one_test, possible, settles, with_step,
+};
 use baricord_core::road_coach::Leg;
 
 /// One outcome to tap.
 pub struct OutcomeButton {
     pub id: String,
     pub words: String,
-    /// What it would do.
+    /// What it would mean.
     pub then: String,
 }
 
-/// A proposed test.
+/// A caution: in a word or two, and whole.
+pub struct CautionView {
+    pub head: String,
+    pub words: String,
+    /// Its head stands, the words one press away.
+    pub brief: bool,
+}
+
+impl CautionView {
+    /// Of a caution.
+    pub fn of(c: &Caution) -> Self {
+        Self { head: c.head.clone(), words: c.words.clone(), brief: c.brief }
+    }
+}
+
+/// A test that is looked at with another one.
+pub struct WithIt {
+    pub words: String,
+    pub minutes: String,
+    pub href: String,
+}
+
+/// A test that can be made.
 pub struct TestCard {
     pub number: usize,
     pub test: String,
@@ -24,23 +53,47 @@ pub struct TestCard {
     pub ask: String,
     pub how: String,
     pub minutes: String,
-    pub settles: String,
-    pub cautions: Vec<String>,
+    pub answers: String,
+    pub posture: String,
+    pub cautions: Vec<CautionView>,
     pub outcomes: Vec<OutcomeButton>,
     /// What else can be true at once: id and words.
     pub also: Vec<(String, String)>,
-    /// Wheels turn under power: what must be seen to first.
-    pub acknowledge: bool,
+    /// What must be ticked before wheels turn under power or an engine runs with parts off.
+    pub checks: Vec<RunningCheck>,
     /// A page where numbers are read instead.
     pub read_at: String,
     /// Where it is recorded: the runs to drive.
     pub runs: Vec<String>,
     /// What is looked at for little while it is open.
     pub looks: Vec<String>,
+    /// What costs nothing where one stands.
+    pub with_it: Vec<WithIt>,
+    /// What was answered already; empty where nothing was.
+    pub answered: String,
+    /// Where it is answered.
+    pub href: String,
+}
+
+/// What is believed of a symptom, with its hypotheses: worked out once for all cards of a page.
+pub struct Beliefs {
+    pub all: Vec<Hypothesis>,
+    pub p: Vec<f64>,
+}
+
+impl Beliefs {
+    /// Of the page's symptom.
+    pub fn of(k: &Known) -> Self {
+        let symptom = k.symptom.as_deref().unwrap_or_default();
+        Self {
+            all: hypotheses(&k.case().vehicle, &k.knowledge),
+            p: beliefs(k.case(), &k.knowledge, symptom, k.analysis.as_ref()),
+        }
+    }
 }
 
 /// The button of an outcome; of a test that names a place one for each place, with what that place would do.
-pub fn button(case: &Case, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
+fn button(case: &Case, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
     let rule = t.outcome(outcome)?;
     Some(match place {
         None => OutcomeButton { id: rule.id.clone(), words: rule.words.clone(), then },
@@ -53,7 +106,7 @@ pub fn button(case: &Case, t: &Test, outcome: &str, place: Option<&str>, then: S
 }
 
 /// What else can be true at once with an outcome, of a test that allows it.
-pub fn also_of(t: &Test) -> Vec<(String, String)> {
+fn also_of(t: &Test) -> Vec<(String, String)> {
     let more = t.outcomes.iter().filter(|o| t.several && o.id != t.innocent().id);
     more.map(|o| (o.id.clone(), o.words.clone())).collect()
 }
@@ -74,7 +127,7 @@ pub fn looks(k: &Known, opened: &Opened, but: Option<&str>) -> Vec<String> {
 }
 
 /// What is looked at for little once a test has opened something, in words.
-pub fn looks_after(k: &Known, t: &Test, at: Option<&str>) -> Vec<String> {
+fn looks_after(k: &Known, t: &Test, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
     let at = at.and_then(|a| v.place(a));
     looks(k, &Opened::by_test(v, t, at.as_ref()), Some(&t.id))
@@ -89,80 +142,120 @@ pub fn looks_at_repair(k: &Known, fault: &str, at: Option<&str>) -> Vec<String> 
     }
 }
 
-/// What an outcome would do to what is believed, in words: the cause that gains most, and how the first falls.
-pub fn falls_and_rises(k: &Known, p: &[f64], row: &[f64]) -> String {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let all = hypotheses(&case.vehicle, kb);
-    let m = moved(p, row);
-    let name = |i: usize| cause_words(kb, case, &all[i].fault, &all[i].at, all[i].gear.as_deref());
-    told_change(m.gain, || name(m.rises.0), m.rises.1, (p[m.now.0], m.now.1))
-}
-
-/// A rise and a fall in words.
-fn told_change(gain: f64, name: impl Fn() -> String, to: f64, (from, then): (f64, f64)) -> String {
-    let rises = (gain > 0.05).then(|| format!("{} rises to {:.0} %", name(), to * 100.0));
-    let falls = (from - then > 0.04).then(|| format!("the first falls from {:.0} to {:.0} %", from * 100.0, then * 100.0));
-    match (rises, falls) {
-        (Some(r), Some(f)) => format!("{r}; {f}"),
-        (Some(one), None) | (None, Some(one)) => one,
-        (None, None) => "changes little".into(),
+/// What an outcome would mean, in words: what would then stand first and how sure, or what rises most.
+pub fn then_words(k: &Known, b: &Beliefs, row: &[f64]) -> String {
+    const HARDLY: f64 = 0.04;
+    let m = moved(&b.p, row);
+    let name = |i: usize| cause_words(&k.knowledge, k.case(), &b.all[i].fault, &b.all[i].at, b.all[i].gear.as_deref());
+    let (first, p_first) = m.first;
+    let was = b.p[m.now.0];
+    match () {
+        () if b.all[first].is_unknown() => format!("none of these first then, {}", percent_words(p_first)),
+        () if p_first >= k.knowledge.weights.gate.certainty => {
+            format!("{} {}: enough to repair it", name(first), percent_words(p_first))
+        }
+        () if first != m.now.0 => format!("{} first then, {}", name(first), percent_words(p_first)),
+        () if (m.now.1 - was).abs() >= HARDLY => {
+            format!("{} {}, from {}", name(first), percent_words(m.now.1), percent_words(was))
+        }
+        () if m.gain >= HARDLY => format!("{} rises to {}", name(m.rises.0), percent_words(m.rises.1)),
+        () => "changes little".into(),
     }
 }
 
-/// How much of what is open a test answers, in words.
-pub fn answers_share(bits: f64, open: f64) -> String {
-    format!("{:.0} % of what is open", (100.0 * bits / open.max(1e-9)).min(100.0))
+/// The cautions that stand at a test on this vehicle as it stands.
+pub fn cautions(k: &Known, t: &Test, more: Option<&str>) -> Vec<CautionView> {
+    let more = more.and_then(|id| k.knowledge.caution(id));
+    at_test(k.case(), &k.knowledge, t).into_iter().chain(more).map(CautionView::of).collect()
 }
 
-/// Cards for the proposed tests of a case.
-pub fn cards(k: &Known, wanted: impl Fn(&Test) -> bool, most: usize) -> Vec<TestCard> {
+/// What was answered last to a test, in words; empty where nothing was.
+fn answered(k: &Known, t: &Possible) -> String {
+    let case = k.case();
+    let same = |o: &&baricord_core::case::Observation| {
+        o.test == t.test && o.gear == t.gear && (o.at == t.at || t.places.iter().any(Option::is_some)) && !o.is_after()
+    };
+    let last = case.observations.iter().rev().find(same);
+    last.map_or(String::new(), |o| match o.outcome.as_str() {
+        NOT_POSSIBLE => "cannot be made here".into(),
+        _ => {
+            let place = o.at.as_deref().filter(|_| t.at.is_none());
+            outcome_words(&k.knowledge, &case.vehicle, &o.test, &o.outcome, place)
+        }
+    })
+}
+
+/// A card of a test.
+pub fn card(k: &Known, b: &Beliefs, t: &Possible, number: usize) -> Option<TestCard> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let Some(a) = k.answer() else { return vec![] };
+    let rule = kb.test(&t.test)?;
+    let symptom = k.symptom.clone().unwrap_or_default();
+    let open = k.answer().map_or(0.0, |a| a.open_bits);
+    let came = t.outcomes.iter().zip(&t.places).zip(&t.rows);
+    let outcomes = came
+        .filter(|(_, row)| row.iter().zip(&b.p).any(|(l, p)| l * p > 0.0))
+        .filter_map(|((o, place), row)| button(case, rule, o, place.as_deref(), then_words(k, b, row)))
+        .collect();
+    let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
+    let href = href_of_test(kb, k.stored.id, &t.test, at, gear, &symptom);
+    let is_read = station_of_test(kb, &t.test) == Station::Measure;
+    let runs = k.answer().into_iter().flat_map(|a| &a.next).filter(|n| n.test == t.test).flat_map(|n| &n.runs);
+    Some(TestCard {
+        number,
+        test: rule.id.clone(),
+        at: t.at.clone().unwrap_or_default(),
+        gear: t.gear.clone().unwrap_or_default(),
+        ask: ask_words(kb, case, &rule.id, at, gear),
+        how: rule.how.clone(),
+        minutes: format!("{:.0}", t.minutes),
+        answers: answers_words(settles(&b.p, &t.rows), open),
+        posture: rule.posture().join(", "),
+        cautions: cautions(k, rule, None),
+        checks: running_checks(case, rule),
+        outcomes,
+        also: also_of(rule),
+        read_at: match () {
+            () if is_read => href.clone(),
+            () if rule.id == RECORDED => format!("/cases/{}/road?s={symptom}#record", k.stored.id),
+            () => String::new(),
+        },
+        runs: runs.map(Leg::words).collect(),
+        looks: looks_after(k, rule, at),
+        with_it: vec![],
+        answered: answered(k, t),
+        href,
+    })
+}
+
+/// The card of one test, whether it is worth making or was made already.
+pub fn one_card(k: &Known, b: &Beliefs, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
+    let symptom = k.symptom.as_deref()?;
+    card(k, b, &one_test(k.case(), &k.knowledge, symptom, test, at, gear)?, 1)
+}
+
+/// What is looked at with a test for nothing, where one stands.
+pub fn with_it(k: &Known, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
+    let Some(symptom) = k.symptom.as_deref() else { return vec![] };
+    with_step(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), (test, at, gear))
+        .into_iter()
+        .map(|r| WithIt {
+            words: ask_words(&k.knowledge, k.case(), &r.test, r.at.as_deref(), r.gear.as_deref()),
+            minutes: format!("{:.0} min", r.minutes),
+            href: href_of_test(&k.knowledge, k.stored.id, &r.test, r.at.as_deref(), r.gear.as_deref(), symptom),
+        })
+        .collect()
+}
+
+/// Cards for the proposed tests of a case, the first step of the plan first.
+pub fn cards(k: &Known, b: &Beliefs, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
+    let (Some(a), Some(symptom)) = (k.answer(), k.symptom.as_deref()) else { return vec![] };
+    let open = possible(k.case(), &k.knowledge, symptom);
     a.next
         .iter()
-        .filter_map(|n| kb.test(&n.test).map(|t| (n, t)))
-        .filter(|(_, t)| wanted(t))
+        .filter(|n| k.knowledge.test(&n.test).is_some_and(|t| wanted(t, n.at.as_deref())))
         .take(most)
+        .filter_map(|n| open.iter().find(|t| t.test == n.test && t.at == n.at && t.gear == n.gear))
         .enumerate()
-        .map(|(i, (n, t))| {
-            let first = a.ranked.first();
-            let outcomes = n
-                .outcomes
-                .iter()
-                .filter_map(|o| {
-                    let name = || cause_words(kb, case, &o.rises, &o.rises_at, None);
-                    let then = told_change(o.gain, name, o.rises_to, (first.map_or(0.0, |f| f.p), o.first_then));
-                    button(case, t, &o.outcome, o.place.as_deref(), then)
-                })
-                .collect();
-            let read_at = match t.id.as_str() {
-                "runout-survey" => {
-                    format!("/cases/{}/measure?tool=runout&at={}.centre", k.stored.id, n.at.clone().unwrap_or_default())
-                }
-                "half-shaft-runout" => {
-                    format!("/cases/{}/measure?tool=runout&at={}", k.stored.id, n.at.clone().unwrap_or_default())
-                }
-                "angle-survey" => format!("/cases/{}/measure?tool=angles&at={}", k.stored.id, n.at.clone().unwrap_or_default()),
-                RECORDED => format!("/cases/{}/road", k.stored.id),
-                _ => String::new(),
-            };
-            TestCard {
-                number: i + 1,
-                test: t.id.clone(),
-                at: n.at.clone().unwrap_or_default(),
-                gear: n.gear.clone().unwrap_or_default(),
-                ask: ask_words(kb, case, &t.id, n.at.as_deref(), n.gear.as_deref()),
-                how: t.how.clone(),
-                minutes: format!("{:.0}", n.minutes),
-                settles: answers_share(n.bits, a.open_bits),
-                cautions: t.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect(),
-                acknowledge: t.wheels,
-                outcomes,
-                also: also_of(t),
-                read_at,
-                runs: n.runs.iter().map(Leg::words).collect(),
-                looks: looks_after(k, t, n.at.as_deref()),
-            }
-        })
+        .filter_map(|(i, t)| card(k, b, t, i + 1))
         .collect()
 }

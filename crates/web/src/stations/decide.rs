@@ -1,11 +1,14 @@
-//! Decide: the next tests with what each outcome would do, answered with one tap; and the choice of a cause.
+//! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
-use super::cards::{TestCard, cards, looks_at_repair};
+use super::cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may, may_write};
-use crate::page::{Frame, Known, Which, ask_words, bits, cause_words, overturn_words, ranked_words};
+use crate::ledger::{because_words, overturn_words};
+use crate::next_view::href_of_test;
+use crate::page::{Frame, Known, Which, ask_words, cause_words, money};
+use crate::paper::due_words;
 use crate::warmth::observed;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -14,16 +17,19 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::entries::append;
+use baricord_core::next_action::{ActionKind, repair_words};
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::course::Step;
 use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{Ranked, Stands};
-use baricord_core::road_coach::Leg;
+use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words, ranked_words, twins_words};
+use baricord_core::reasoning::{NextTest, Ranked, Stands, SymptomAnswer};
 use serde_json::json;
 use uuid::Uuid;
 
+/// A cause that can be repaired from the page.
 pub struct CauseRow {
     pub fault: String,
     pub at: String,
@@ -34,16 +40,13 @@ pub struct CauseRow {
     pub because: Vec<(String, String)>,
     /// Why a reason is asked; nothing where the way is free.
     pub asked: Vec<String>,
-    /// Ordering now beside testing first.
-    pub costs: Vec<CostBar>,
+    /// What it costs on average until the vehicle is cured when it is repaired now, and when it is tested first.
+    pub costs: String,
     pub options: Vec<OptionRow>,
-}
-
-/// What a way to begin costs on average until the vehicle is cured.
-pub struct CostBar {
-    pub words: &'static str,
-    pub cost: String,
-    pub bar: f64,
+    /// What is looked at for little while it is open.
+    pub looks: Vec<String>,
+    /// It is the next step of the plan: no reason is asked.
+    pub is_planned: bool,
 }
 
 /// A way to buy a part.
@@ -57,18 +60,22 @@ pub struct OptionRow {
     pub risk: String,
 }
 
-/// A move of the plan.
+/// A move of the plan that comes after the next step.
 pub struct PlanStep {
     pub number: usize,
     pub words: String,
     pub minutes: String,
-    pub cost: String,
-    pub is_repair: bool,
+    pub href: String,
+    /// What its likeliest outcomes would mean.
     pub meanings: Vec<String>,
-    /// What is looked at for little while it is open.
-    pub looks: Vec<String>,
-    /// Where it is recorded: the runs to drive.
-    pub runs: Vec<String>,
+}
+
+/// A test that is no part of the plan.
+pub struct OtherTest {
+    pub words: String,
+    pub minutes: String,
+    pub answers: String,
+    pub href: String,
 }
 
 #[derive(Template, WebTemplate)]
@@ -76,10 +83,21 @@ pub struct PlanStep {
 struct DecidePage {
     f: Frame,
     sentence: String,
-    cards: Vec<TestCard>,
-    plan: Vec<PlanStep>,
-    plan_cost: String,
+    /// The next step of this symptom's plan, where it is a test.
+    head: Option<TestCard>,
+    /// The next step of this symptom's plan, where acting beats testing.
+    repair: Option<CauseRow>,
+    /// Nothing that is known fits: it is handed on.
+    hands_on: bool,
+    /// The next step of the case is of another symptom, or another kind: its words and where it is done.
+    elsewhere: Option<(String, String)>,
+    then: Vec<PlanStep>,
+    /// The likeliest causes, and those after them.
     causes: Vec<CauseRow>,
+    more_causes: Vec<CauseRow>,
+    /// What repairing now costs against testing first.
+    costs: String,
+    others: Vec<OtherTest>,
     /// What would put another cause first.
     overturn: Vec<String>,
     line: u32,
@@ -90,60 +108,67 @@ struct DecidePage {
     is_cured: bool,
 }
 
-/// Causes that can be acted on from the page.
+/// Causes that can be acted on from the page, and those that are shown at once.
 const ACTED_ON: usize = 12;
+const SHOWN: usize = 3;
+/// Outcomes of a later step whose meaning is told.
+const MEANINGS: usize = 2;
 
-/// Money without cents.
-fn money(x: f64) -> String {
-    format!("{x:.0}")
+/// What the likeliest outcomes of a planned move would mean.
+fn meanings(k: &Known, s: &Step) -> Vec<String> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let mut outcomes: Vec<_> = s.outcomes.iter().filter(|o| o.p >= 0.01).collect();
+    outcomes.sort_by(|x, y| y.p.total_cmp(&x.p));
+    outcomes
+        .iter()
+        .take(MEANINGS)
+        .map(|o| {
+            let first = match o.fault.as_str() {
+                "others" => "none stands out".to_string(),
+                fault => format!("{} {}", cause_words(kb, case, fault, &o.at, None), percent_words(o.p_then)),
+            };
+            match (&s.test, o.outcome.as_str()) {
+                (_, "cured") => format!("{} cured", percent_words(o.p)),
+                (Some(t), outcome) => {
+                    format!("{}: {first}", outcome_words(kb, &case.vehicle, t, outcome, o.place.as_deref()))
+                }
+                (None, _) => format!("not cured: {first}"),
+            }
+        })
+        .collect()
 }
 
-/// The plan in words; the likeliest outcomes first.
-fn plan(k: &Known) -> Vec<PlanStep> {
+/// The moves of the plan after the next step.
+fn then(k: &Known, a: &SymptomAnswer) -> Vec<PlanStep> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let Some(a) = k.answer() else { return vec![] };
-    a.course
-        .steps
-        .iter()
-        .enumerate()
-        .map(|(i, s)| {
-            let test = s.test.as_deref();
-            let at = s.at.as_deref();
-            let words = match (test, s.fault.as_deref()) {
-                (Some(t), _) => ask_words(kb, case, t, at, s.gear.as_deref()),
-                (None, Some("unknown")) => "Hand it on: nothing that is known fits".into(),
-                (None, f) => {
-                    format!("Repair: {}", cause_words(kb, case, f.unwrap_or_default(), at.unwrap_or("none"), s.gear.as_deref()))
-                }
-            };
-            let mut outcomes: Vec<_> = s.outcomes.iter().filter(|o| o.p >= 0.01).collect();
-            outcomes.sort_by(|x, y| y.p.total_cmp(&x.p));
-            let meanings = outcomes
-                .iter()
-                .take(4)
-                .map(|o| {
-                    let rule = test.and_then(|t| kb.test(t)).and_then(|t| t.outcome(&o.outcome));
-                    let outcome = rule.map_or(o.outcome.replace('-', " "), |r| r.words.clone());
-                    let first = match o.fault.as_str() {
-                        "others" => "none stands out, all small ones together".to_string(),
-                        fault => cause_words(kb, case, fault, &o.at, None),
-                    };
-                    match o.outcome.as_str() {
-                        "cured" => format!("{:.0}\u{a0}% cured", 100.0 * o.p),
-                        _ => format!("{:.0}\u{a0}% {outcome}: then {first} {:.0}\u{a0}%", 100.0 * o.p, 100.0 * o.p_then),
-                    }
-                })
-                .collect();
-            PlanStep {
-                number: i + 1,
-                words,
-                minutes: format!("{:.0}", s.minutes),
-                cost: money(s.cost),
-                is_repair: test.is_none(),
-                runs: a.next.iter().filter(|n| Some(n.test.as_str()) == test).flat_map(|n| &n.runs).map(Leg::words).collect(),
-                meanings,
-                looks: s.fault.as_deref().map_or(vec![], |f| looks_at_repair(k, f, at)),
+    let step = |(i, s): (usize, &Step)| {
+        let (at, gear) = (s.at.as_deref(), s.gear.as_deref());
+        let (words, href) = match (&s.test, s.fault.as_deref()) {
+            (Some(t), _) => (ask_words(kb, case, t, at, gear), href_of_test(kb, k.stored.id, t, at, gear, &a.id)),
+            (None, Some("unknown")) => ("Hand it on: nothing that is known here fits".into(), String::new()),
+            (None, f) => {
+                (format!("Repair: {}", cause_words(kb, case, f.unwrap_or_default(), at.unwrap_or("none"), gear)), String::new())
             }
+        };
+        PlanStep { number: i + 1, words, minutes: format!("{:.0} min", s.minutes), href, meanings: meanings(k, s) }
+    };
+    a.course.steps.iter().enumerate().skip(1).map(step).collect()
+}
+
+/// The open tests that are no part of the plan.
+fn others(k: &Known, a: &SymptomAnswer) -> Vec<OtherTest> {
+    let planned = |n: &NextTest| {
+        a.course.steps.iter().any(|s| s.test.as_deref() == Some(n.test.as_str()) && s.at == n.at && s.gear == n.gear)
+    };
+    let (kb, case) = (&*k.knowledge, k.case());
+    a.next
+        .iter()
+        .filter(|n| !planned(n))
+        .map(|n| OtherTest {
+            words: ask_words(kb, case, &n.test, n.at.as_deref(), n.gear.as_deref()),
+            minutes: format!("{:.0} min", n.minutes),
+            answers: answers_words(n.bits, a.open_bits),
+            href: href_of_test(kb, k.stored.id, &n.test, n.at.as_deref(), n.gear.as_deref(), &a.id),
         })
         .collect()
 }
@@ -163,40 +188,63 @@ fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
         .collect()
 }
 
-fn causes(k: &Known, g: &Gates) -> Vec<CauseRow> {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let Some(a) = k.answer() else { return vec![] };
+fn cause_row(k: &Known, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
+    let kb = &*k.knowledge;
+    let now = format!("Repaired now it costs {} on average until it is cured", money(kb, c.order_now));
+    let first = a.course.steps.first();
+    CauseRow {
+        fault: r.fault.clone(),
+        at: r.at.clone(),
+        gear: r.gear.clone().unwrap_or_default(),
+        words: ranked_words(kb, &k.case().vehicle, r),
+        percent: percent_words(r.p),
+        bar: 100.0 * r.p,
+        because: because_words(r, 8),
+        asked: asked_words(k, g, &c.asked),
+        costs: match g.test_first {
+            Some(t) if !g.enough => format!("{now}, tested first {}.", money(kb, t)),
+            _ => format!("{now}."),
+        },
+        options: c
+            .options
+            .iter()
+            .map(|o| OptionRow {
+                id: o.id.clone(),
+                words: o.words.clone(),
+                price: money(kb, o.price),
+                hours: format!("{:.1}\u{a0}h", o.minutes / 60.0),
+                years: format!("{:.0}", o.years),
+                per_year: money(kb, o.per_year),
+                risk: o.risk.clone(),
+            })
+            .collect(),
+        looks: looks_at_repair(k, &r.fault, Some(&r.at)),
+        is_planned: a.course.enough
+            && first.is_some_and(|s| s.fault.as_deref() == Some(r.fault.as_str()) && s.at.as_deref() == Some(r.at.as_str())),
+    }
+}
+
+fn causes(k: &Known, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
     let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear && r.with == c.with;
-    let dearest = g.causes.iter().map(|c| c.order_now).chain(g.test_first).fold(1.0, f64::max);
-    let bar = |words: &'static str, cost: f64| CostBar { words, cost: money(cost), bar: 100.0 * cost / dearest };
-    a.ranked
-        .iter()
-        .filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)))
-        .map(|(r, c)| CauseRow {
-            fault: r.fault.clone(),
-            at: r.at.clone(),
-            gear: r.gear.clone().unwrap_or_default(),
-            words: ranked_words(kb, case, r),
-            percent: if r.p < 0.005 { "under 1".into() } else { format!("{:.0}", 100.0 * r.p) },
-            bar: 100.0 * r.p,
-            because: r.because.iter().take(8).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
-            asked: asked_words(k, g, &c.asked),
-            costs: std::iter::once(bar("ordered now", c.order_now)).chain(g.test_first.map(|t| bar("tested first", t))).collect(),
-            options: c
-                .options
-                .iter()
-                .map(|o| OptionRow {
-                    id: o.id.clone(),
-                    words: o.words.clone(),
-                    price: money(o.price),
-                    hours: format!("{:.1}", o.minutes / 60.0),
-                    years: format!("{:.0}", o.years),
-                    per_year: money(o.per_year),
-                    risk: o.risk.clone(),
-                })
-                .collect(),
-        })
-        .collect()
+    let at_gate = a.ranked.iter().filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)));
+    at_gate.map(|(r, c)| cause_row(k, a, g, r, c)).collect()
+}
+
+/// Where the search stands, in one sentence.
+fn sentence(k: &Known, a: &SymptomAnswer) -> String {
+    let named = |r: &Ranked| ranked_words(&k.knowledge, &k.case().vehicle, r);
+    if let Some(t) = a.twins().filter(|_| a.course.enough) {
+        return format!("{}: {}. Enough to repair.", twins_words(&k.knowledge, &k.case().vehicle, &t), percent_words(t.p));
+    }
+    match a.stands(k.knowledge.weights.gate.certainty) {
+        Stands::Sure(r) if a.course.enough => format!("{} is sure enough to repair.", named(r)),
+        Stands::Sure(r) => format!("{} is nearly sure; one more look costs less than a part in vain.", named(r)),
+        _ if a.course.enough => "More testing would cost more than it saves.".into(),
+        Stands::Left(1) => "One suspect is left, not sure enough yet.".into(),
+        Stands::Left(n) => format!("{n} suspects are left."),
+        Stands::Leads(r) => format!("{} stands first, but most of it is open.", named(r)),
+        Stands::Open => "Nothing stands out yet: the cheapest tests first.".into(),
+    }
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<DecidePage, Fail> {
@@ -204,16 +252,20 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
     let (kb, case) = (&*k.knowledge, k.case());
-    let sure = kb.weights.gate.certainty;
     let mut page = DecidePage {
         f,
         sentence: String::new(),
-        cards: cards(&k, |_| true, 3),
-        plan: plan(&k),
-        plan_cost: k.answer().map_or(String::new(), |a| money(a.course.cost)),
+        head: None,
+        repair: None,
+        hands_on: false,
+        elsewhere: None,
+        then: vec![],
         causes: vec![],
-        overturn: k.symptom.as_deref().map_or(vec![], |s| overturn_words(&k, s, 3)),
-        line: (sure * 100.0).round() as u32,
+        more_causes: vec![],
+        costs: String::new(),
+        others: vec![],
+        overturn: vec![],
+        line: (kb.weights.gate.certainty * 100.0).round() as u32,
         history: vec![],
         due: vec![],
         is_cured: false,
@@ -222,46 +274,65 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.sentence = "No symptom yet: begin with the driver's words.".into();
         return Ok(page);
     };
-    let named = |r: &Ranked| cause_words(kb, case, &r.fault, &r.at, r.gear.as_deref());
-    page.sentence = match a.stands(sure) {
-        Stands::Sure(r) => format!("{} is sure enough to act on.", named(r)),
-        Stands::Left(1) => "One suspect is left, not sure enough yet.".into(),
-        Stands::Left(n) => format!("{n} suspects are left; these tests separate them in the least time."),
-        Stands::Leads(r) => {
-            format!(
-                "{} stands first, but most of it is open: these tests separate it from the others in the least time.",
-                named(r)
-            )
-        }
-        Stands::Open => "Nothing stands out yet: the cheapest tests first.".into(),
-    };
+    let g = gates(case, kb, &a.id, k.analysis.as_ref(), ACTED_ON);
+    let mut causes = causes(&k, a, &g);
+    page.due = due_words(&k);
+    page.history = history(&k);
     if let Some(r) = case.cured_by(&a.id) {
-        let what = cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());
-        page.sentence = format!("Cured: {what}. Nothing is left to decide; if it comes back, what was known then stands here.");
+        page.sentence = format!(
+            "Cured: {}. Nothing is left to decide; if it comes back, what was known then stands here.",
+            repair_words(kb, case, r)
+        );
         page.is_cured = true;
-        (page.cards, page.plan, page.overturn) = (vec![], vec![], vec![]);
+    } else {
+        page.sentence = sentence(&k, a);
+        let first = a.course.steps.first();
+        if let Some(test) = first.and_then(|s| s.test.as_deref()) {
+            let (at, gear) = (first.and_then(|s| s.at.as_deref()), first.and_then(|s| s.gear.as_deref()));
+            let card = one_card(&k, &Beliefs::of(&k), test, at, gear);
+            // What is a step of the plan is not listed twice.
+            let planned = |w: &WithIt| {
+                a.course
+                    .steps
+                    .iter()
+                    .filter_map(|s| Some((s.test.as_deref()?, s)))
+                    .any(|(t, s)| w.href == href_of_test(kb, k.stored.id, t, s.at.as_deref(), s.gear.as_deref(), &a.id))
+            };
+            page.head = card
+                .map(|c| TestCard { with_it: with_it(&k, test, at, gear).into_iter().filter(|w| !planned(w)).collect(), ..c });
+        }
+        page.hands_on = first.is_some_and(|s| s.fault.as_deref() == Some("unknown"));
+        if let Some(i) = causes.iter().position(|c| c.is_planned) {
+            page.repair = Some(causes.remove(i));
+        }
+        page.then = then(&k, a);
+        page.others = others(&k, a);
+        let with: Vec<&str> = page.head.iter().flat_map(|h| &h.with_it).map(|w| w.href.as_str()).collect();
+        page.others.retain(|o| !with.contains(&o.href.as_str()));
+        page.overturn = overturn_words(&k, &a.id, 3);
+        // The case goes on elsewhere: with another symptom, or with a repair that is planned.
+        let own = matches!(k.next.kind, ActionKind::Test | ActionKind::Choose | ActionKind::HandOn);
+        if !own || k.next.symptom.as_deref() != Some(a.id.as_str()) {
+            page.elsewhere = Some((k.next.words_with_minutes(), page.f.next.href.clone()));
+        }
     }
-    page.causes = causes(&k, &gates(case, kb, &a.id, k.analysis.as_ref(), ACTED_ON));
-    page.due = k.stored.document["due"]
-        .as_array()
-        .into_iter()
-        .flatten()
-        .map(|d| {
-            cause_words(kb, case, d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"), d["gear"].as_str())
-        })
-        .collect();
-    page.history = case
-        .repairs
-        .iter()
-        .filter_map(|r| {
-            let result = r.result.as_deref().filter(|x| *x != "open")?;
-            Some((
-                cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref()),
-                result.replace('-', " "),
-            ))
-        })
-        .collect();
+    if let (Some(first), Some(t), false) = (g.causes.first(), g.test_first, a.course.enough) {
+        let words = cause_words(kb, case, &first.fault, &first.at, first.gear.as_deref());
+        page.costs = format!(
+            "Repairing “{words}” now costs {} on average until it is cured, testing first {}.",
+            money(kb, first.order_now),
+            money(kb, t)
+        );
+    }
+    page.more_causes = causes.split_off(causes.len().min(SHOWN));
+    page.causes = causes;
     Ok(page)
+}
+
+/// Repairs that were judged, with how they ended.
+fn history(k: &Known) -> Vec<(String, String)> {
+    let judged = k.case().repairs.iter().filter(|r| !r.is_open());
+    judged.map(|r| (repair_words(&k.knowledge, k.case(), r), r.result.as_deref().unwrap_or_default().replace('-', " "))).collect()
 }
 
 /// A test's outcome, tapped anywhere.
@@ -271,8 +342,10 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let kb = builtin();
     let test = f.need("test", "the test")?;
     let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    let answer = t.answer(f.need("outcome", "the outcome")?, f.text("at"), &f.all("also"), f.text("seen-to") == Some("yes"))?;
     let mut s = m.scope().await?;
+    let case = s.case(id).await?.case;
+    let answer = t.answer(&case, f.need("outcome", "the outcome")?, f.text("at"), &f.all("also"), &f.all("seen-to"))?;
+    let after = f.text("phase") == Some("after");
     let said = format!("{}: {}", t.ask, answer.words);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let mut o = json!({"test": test, "outcome": answer.outcome});
@@ -291,12 +364,15 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         if !answer.also.is_empty() {
             o["also"] = json!(answer.also);
         }
+        if after {
+            o["phase"] = "after".into();
+        }
         observed(d, o, t);
         Ok(())
     })
     .await?;
     s.commit().await?;
-    let back = f.text("back").filter(|b| ["decide", "lift", "road"].contains(b)).unwrap_or("decide");
+    let back = f.text("back").filter(|b| ["decide", "lift", "road", "prove"].contains(b)).unwrap_or("decide");
     Ok(Redirect::to(&format!("/cases/{id}/{back}?s={}", f.text("symptom").unwrap_or_default())))
 }
 

@@ -4,6 +4,7 @@ use super::fields::{Fields, parse_number};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
+use crate::next_view::href_of_test;
 use crate::page::{Frame, Known, Which, ask_words};
 use crate::warmth::observed;
 use askama::Template;
@@ -58,16 +59,11 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
                     if places.is_empty() { "nothing in particular".into() } else { places.join(" · ") },
                 )
             };
-            let at = e.at.as_ref().map_or(String::new(), |a| format!("&at={a}"));
             Some(LeavesRow {
                 hands: rule.hands.map_or(String::new(), crate::drawing::hands),
                 ask: ask_words(kb, case, &e.test, e.at.as_deref(), None),
                 how: rule.how.clone(),
-                here: if rule.lift {
-                    format!("/cases/{id}/lift?s={}&test={}{at}", k.symptom.as_deref().unwrap_or_default(), e.test)
-                } else {
-                    String::new()
-                },
+                here: href_of_test(kb, id, &e.test, e.at.as_deref(), None, k.symptom.as_deref().unwrap_or_default()),
                 outcomes: e.outcomes.iter().map(outcome).collect(),
             })
         })

@@ -1,12 +1,13 @@
-//! Lift: a walk under the vehicle in the order of least effort, one question at a time; what was looked at so far;
+//! Lift: a walk round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::cards::{OutcomeButton, also_of, answers_share, button, falls_and_rises};
+use super::cards::{Beliefs, TestCard, card, cautions, with_it};
 use super::fields::Fields;
 use super::pinned::{Pinned, pinned};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::{Fail, may_write};
+use crate::next_view::href_of_test;
 use crate::page::{Frame, Known, ask_words};
 use crate::warmth::{self, observed};
 use askama::Template;
@@ -15,32 +16,23 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::cautions::require_checks;
 use baricord_core::entries::{append, edit_entries, read_entries};
-use baricord_core::lift_walk::{AskedLater, Stop, removable, walk};
+use baricord_core::lift_walk::{AskedLater, Stop, reach, removable, walk};
+use baricord_core::next_action::{ActionKind, station_of_test};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::reasoning::wording::outcome_words;
+use baricord_core::reasoning::{one_test, possible};
 use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// The question that is asked now.
 struct Asked {
-    test: String,
-    at: String,
-    gear: String,
-    ask: String,
-    how: String,
-    minutes: String,
-    settles: String,
-    posture: String,
-    cautions: Vec<String>,
-    /// Wheels turn under power: what must be seen to first.
-    acknowledge: bool,
+    card: TestCard,
     again: bool,
-    outcomes: Vec<OutcomeButton>,
-    /// What else can be true at once: id and words.
-    also: Vec<(String, String)>,
     /// One walk over all places: no second person feels it blind.
     walks: bool,
     /// The picture of what the hands do.
@@ -89,11 +81,15 @@ struct LiftPage {
     f: Frame,
     /// The question that is asked, and those after it.
     asked: Vec<Asked>,
+    /// The next step of the case, where it is done elsewhere: words and address.
+    elsewhere: Option<(String, String)>,
     most: usize,
     number: usize,
     count: usize,
     /// What comes after: words, how it is reached, where to ask it at once.
     to_come: Vec<(String, String, String)>,
+    /// What is looked at besides the walk, as it can move no decision: words, minutes, where.
+    besides: Vec<(String, String, String)>,
     done: Vec<(String, String, String)>,
     /// What can come off: its place, its words, whether it is off.
     off: Vec<(String, String, bool)>,
@@ -128,15 +124,12 @@ fn later(document: &serde_json::Value) -> Vec<AskedLater> {
     read_entries(document, "asked_later").into_iter().map(|a| a.1).collect()
 }
 
-fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let rule = kb.test(&s.test.test)?;
-    let a = k.answer()?;
-    let came = s.test.outcomes.iter().zip(&s.test.places).zip(&s.test.rows);
-    let outcomes = came
-        .filter(|(_, row)| row.iter().zip(p).any(|(l, p)| l * p > 0.0))
-        .filter_map(|((o, place), row)| button(case, rule, o, place.as_deref(), falls_and_rises(k, p, row)))
-        .collect();
+fn asked(k: &Known, b: &Beliefs, s: &Stop, person: &str) -> Option<Asked> {
+    let rule = k.knowledge.test(&s.test.test)?;
+    let mut card = card(k, b, &s.test, 1)?;
+    if s.too_warm {
+        card.cautions = cautions(k, rule, Some("hot"));
+    }
     let question =
         Question { symptom: k.symptom.clone(), test: rule.id.clone(), at: s.test.at.clone(), gear: s.test.gear.clone() };
     let here = pinned(&k.stored.document);
@@ -145,28 +138,49 @@ fn asked(k: &Known, p: &[f64], s: &Stop, person: &str) -> Option<Asked> {
         hands: rule.hands.map_or(String::new(), crate::drawing::hands),
         vote: Voting::of(k, rule, &question, person),
         pinned: here.map(|p| address(k.stored.id, p)).collect(),
-        test: rule.id.clone(),
-        at: s.test.at.clone().unwrap_or_default(),
-        gear: s.test.gear.clone().unwrap_or_default(),
-        ask: ask_words(kb, case, &rule.id, s.test.at.as_deref(), s.test.gear.as_deref()),
-        how: rule.how.clone(),
-        minutes: format!("{:.0}", s.test.minutes),
-        settles: answers_share(s.bits, a.open_bits),
-        posture: rule.posture().join(", "),
-        cautions: rule
-            .caution
-            .iter()
-            .map(String::as_str)
-            .chain(s.too_warm.then_some("hot"))
-            .filter_map(|c| kb.caution(c))
-            .map(String::from)
-            .collect(),
-        acknowledge: rule.wheels,
         again: s.again,
-        outcomes,
-        also: also_of(rule),
         walks: rule.names_place,
+        card,
     })
+}
+
+/// The stop of a test that is asked for by name, whether it is worth making or was made already.
+fn stop_of(k: &Known, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<Stop> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let test = one_test(case, kb, k.symptom.as_deref()?, test, at, gear)?;
+    let reach = reach(case, kb, &test.test, test.at.as_deref(), test.minutes)?;
+    Some(Stop { test, reach, bits: 0.0, again: false, too_warm: false })
+}
+
+/// What was looked at so far under the vehicle: what, what came out, what was noted.
+fn looked_at(k: &Known) -> Vec<(String, String, String)> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let of_the_walk = |t: &Test| station_of_test(kb, &t.id) == Station::Lift;
+    case.observations
+        .iter()
+        .filter(|o| kb.test(&o.test).is_some_and(of_the_walk))
+        .map(|o| {
+            let words = outcome_words(kb, &case.vehicle, &o.test, &o.outcome, None);
+            let note = o.note.clone().unwrap_or_default();
+            (ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref()), words, note)
+        })
+        .collect()
+}
+
+/// The open tests of the walk that are in it no more, as they can move no decision.
+fn besides(k: &Known, stops: &[Stop]) -> Vec<(String, String, String)> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let Some(symptom) = k.symptom.as_deref() else { return vec![] };
+    possible(case, kb, symptom)
+        .into_iter()
+        .filter(|t| !stops.iter().any(|s| s.is(&t.test, t.at.as_deref(), t.gear.as_deref())))
+        .filter(|t| reach(case, kb, &t.test, t.at.as_deref(), t.minutes).is_some())
+        .map(|t| {
+            let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
+            let href = href_of_test(kb, k.stored.id, &t.test, at, gear, symptom);
+            (ask_words(kb, case, &t.test, at, gear), format!("{:.0} min", t.minutes), href)
+        })
+        .collect()
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Result<LiftPage, Fail> {
@@ -174,47 +188,53 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let k = Known::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
     let (kb, case) = (&*k.knowledge, k.case());
-    let done: Vec<_> = case
-        .observations
-        .iter()
-        .filter_map(|o| {
-            let t = kb.test(&o.test).filter(|t| t.lift || o.at.is_some())?;
-            let words = t.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone());
-            let note = o.note.clone().unwrap_or_default();
-            Some((ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref()), words, note))
-        })
-        .collect();
+    let done = looked_at(&k);
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let symptom = k.symptom.as_deref().unwrap_or_default();
     let (heat, warm) = warmth::now(case);
-    let stops = match symptom {
+    let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
+    // Where acting beats testing nothing more is asked; all of it can be opened by name.
+    let enough = k.answer().is_none_or(|a| a.course.enough) || case.cured_by(symptom).is_some();
+    let mut stops = match symptom {
         "" => vec![],
-        _ => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat),
+        _ if enough => vec![],
+        _ => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step),
     };
-    let wanted = |s: &Stop| Some(&s.test.test) == w.test.as_ref() && s.test.at == w.at && s.test.gear == w.gear;
-    let now = stops.iter().position(wanted).unwrap_or(0);
+    // A link to a test always opens that test.
+    if let Some(test) = w.test.as_deref() {
+        let (at, gear) = (w.at.as_deref(), w.gear.as_deref());
+        match stops.iter().position(|s| s.is(test, at, gear)) {
+            Some(i) => {
+                let wanted = stops.remove(i);
+                stops.insert(0, wanted);
+            }
+            None => stops.splice(0..0, stop_of(&k, test, at, gear)).for_each(drop),
+        }
+    }
     let to_come = stops
         .iter()
-        .enumerate()
-        .filter(|(i, _)| *i != now)
-        .map(|(_, s)| {
-            let named = |key: &str, v: &Option<String>| v.as_ref().map_or(String::new(), |v| format!("&{key}={v}"));
-            let words = ask_words(kb, case, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
-            let at = format!("?s={symptom}&test={}{}{}", s.test.test, named("at", &s.test.at), named("gear", &s.test.gear));
+        .skip(1)
+        .map(|s| {
+            let (at, gear) = (s.test.at.as_deref(), s.test.gear.as_deref());
             let how = match () {
                 () if s.again => "asked again".to_string(),
                 () if s.too_warm => format!("{:.0} min, when it has cooled", s.test.minutes),
                 () => format!("{:.0} min, {}", s.test.minutes, s.reach.words()),
             };
-            (words, how, at)
+            (ask_words(kb, case, &s.test.test, at, gear), how, href_of_test(kb, id, &s.test.test, at, gear, symptom))
         })
         .collect();
-    // The one that is asked, then what comes after it.
-    let held = stops.iter().skip(now).take(1).chain(stops.iter().take(now)).chain(stops.iter().skip(now + 1)).take(HELD);
-    let p = baricord_core::reasoning::beliefs(case, kb, symptom, k.analysis.as_ref());
+    let beliefs = Beliefs::of(&k);
     let off: Vec<_> = removable(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
+    let mut asked: Vec<Asked> = stops.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
+    if let (Some(first), Some(s)) = (asked.first_mut(), stops.first()) {
+        first.card.with_it = with_it(&k, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
+    }
+    let is_step = stops.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
     Ok(LiftPage {
-        asked: held.filter_map(|s| asked(&k, &p, s, &m.person.name)).collect(),
+        elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.next.words_with_minutes(), f.next.href.clone())),
+        besides: besides(&k, &stops),
+        asked,
         most: super::pinned::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
         off,
@@ -281,7 +301,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     if rule.outcome(outcome).is_none() {
         return Err(Problem::new("unknown-outcome", format!("{} has no outcome “{outcome}”", q.test)).field("outcome").into());
     }
-    rule.require_seen_to(f.text("seen-to") == Some("yes"))?;
+    require_checks(k.case(), rule, &f.all("seen-to"))?;
     let said = format!("{}: felt blind", rule.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let one = Vote {
@@ -312,7 +332,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     Ok(back(id, &f))
 }
 
-/// Two have felt it otherwise: one of them stands, or both feel anew.
+/// Two have felt it otherwise: one of them stands, or both feel again.
 async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may_write(&m)?;
     let f = Fields(f);
@@ -320,7 +340,7 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let k = Known::read(&mut s, id, f.text("symptom")).await?;
     let (q, rule) = question(&k, &f)?;
     let stands = f.text("stands");
-    let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt anew" });
+    let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt again" });
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
         let (felt, may) = vote::to_decide(&votes(d), &q, &m.person.name);
         if !may {

@@ -1,5 +1,6 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
+use super::cards::{CautionView, cautions};
 use super::fields::Fields;
 use super::pinned::{Pinned, pinned};
 use crate::App;
@@ -13,6 +14,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::cautions::{RunningCheck, running_checks};
 use baricord_core::entries::append;
 use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
 use baricord_core::problem::Problem;
@@ -49,7 +51,9 @@ struct ListeningPage {
     first: Option<First>,
     /// Two sounds to compare: their files, of places that are not told.
     pair: Option<(String, String)>,
-    caution: String,
+    cautions: Vec<CautionView>,
+    /// What must be ticked before wheels turn under power.
+    checks: Vec<RunningCheck>,
     most: usize,
 }
 
@@ -108,13 +112,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             clear: l.clear,
         }
     });
-    let caution: Vec<&str> = rule.caution.iter().filter_map(|c| kb.caution(c)).collect();
     Ok(ListeningPage {
         places,
         unit: unit.words(),
         first,
         pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
-        caution: caution.join(" "),
+        cautions: cautions(&k, rule, None),
+        checks: running_checks(case, rule),
         most: super::pinned::MOST,
         f,
     })

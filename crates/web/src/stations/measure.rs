@@ -12,7 +12,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::angles::{AnglesInput, Element, angles};
+use baricord_core::angles::{AnglesInput, Element, angles, positive_plan_side};
 use baricord_core::case::Case;
 use baricord_core::entries::append;
 use baricord_core::problem::{Finding, Level, Problem, read_json};
@@ -20,7 +20,7 @@ use baricord_core::progress::Station;
 use baricord_core::runout::{Reading, RunoutInput, limit_at, runout};
 use baricord_core::typed::{Length, length_mm};
 use baricord_core::units::{Degrees, KilometresPerHour, Millimetres};
-use baricord_core::vehicle::{JointKind, PlaceKind, Prop};
+use baricord_core::vehicle::{JointKind, PlaceKind, Prop, Vehicle};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -170,10 +170,10 @@ fn runout_answer(case: &Case, at: &str, points: Vec<Reading>) -> RunoutAnswer {
         Ok(r) => {
             out.dial = charts::dial(&points, Some(&r), limit);
             out.lines = vec![
-                ("off centre".into(), format!("{:.3} mm, {:.2} mm on the dial", r.eccentricity_mm.get(), r.tir_mm.get())),
+                ("eccentricity".into(), format!("{:.3} mm, {:.2} mm on the dial", r.eccentricity_mm.get(), r.tir_mm.get())),
                 ("high spot".into(), format!("{:.0}°", r.high_spot_deg.get())),
-                ("oval".into(), r.ovality_mm.map_or("needs six marks".into(), |o| format!("{:.3} mm", o.get()))),
-                ("left over".into(), format!("{:.3} mm", r.residual_mm.get())),
+                ("out of round".into(), r.ovality_mm.map_or("needs six marks".into(), |o| format!("{:.3} mm", o.get()))),
+                ("does not fit a circle".into(), format!("{:.3} mm", r.residual_mm.get())),
             ];
             out.findings = r.findings.iter().map(told).collect();
             if out.findings.is_empty() {
@@ -200,30 +200,17 @@ fn usual_rpm(case: &Case, p: &Prop, symptom: Option<&str>) -> f64 {
     }
 }
 
-fn element_names(p: &Prop) -> Vec<String> {
-    let n = p.sections.len();
-    let mut out = vec!["gearbox".to_string()];
-    for k in 0..n {
-        out.push(match (n, k) {
-            (1, _) => "shaft".into(),
-            (_, 0) => "front section".into(),
-            (n, k) if k + 1 == n => "rear section".into(),
-            _ => "middle section".into(),
-        });
-    }
-    out.push("pinion".into());
-    out
-}
-
 /// The input of the calculation from what was typed: a size and which end is lower, never a sign.
-fn angles_input(p: &Prop, f: &Fields) -> Result<Value, Problem> {
+fn angles_input(v: &Vehicle, p: &Prop, f: &Fields) -> Result<Value, Problem> {
     let floor = signed(f, "floor", "floor-lower", "rear", "front")?.unwrap_or(0.0);
     let mut elements = vec![];
-    for (i, name) in element_names(p).iter().enumerate() {
+    let right = positive_plan_side(p.end);
+    let left = if right == "right" { "left" } else { "right" };
+    for (i, name) in v.slope_words(p).iter().enumerate() {
         let side = signed(f, &format!("side{i}"), &format!("end{i}"), "lower", "higher")?.ok_or_else(|| {
             Problem::new("missing", format!("the slope of the {name} is not read yet")).field(format!("side{i}"))
         })?;
-        let plan = signed(f, &format!("plan{i}"), &format!("way{i}"), "right", "left")?;
+        let plan = signed(f, &format!("plan{i}"), &format!("way{i}"), right, left)?;
         let round = |x: f64| (x * 1000.0).round() / 1000.0;
         let mut e = json!({"name": name, "side_deg": round(side - floor)});
         if let Some(x) = plan {
@@ -258,7 +245,7 @@ fn signed(f: &Fields, name: &str, direction: &str, plus: &str, minus: &str) -> R
 }
 
 fn angles_answer(case: &Case, p: &Prop, input: Result<Value, Problem>) -> AnglesAnswer {
-    let names = element_names(p);
+    let names = case.vehicle.slope_words(p);
     let kinds: Vec<JointKind> = p.joints.iter().map(|j| j.kind()).collect();
     let flat: Vec<Element> = names.iter().map(|n| Element { name: n.clone(), side_deg: Degrees(0.0), plan_deg: None }).collect();
     let mut out = AnglesAnswer::default();
@@ -325,7 +312,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     let old =
         case.measurements.iter().rev().find(|x| x.kind == "angles" && (x.at.is_none() || x.at.as_deref() == Some(&shaft_id)));
     let old_input = old.map(|x| x.input.clone());
-    let slopes = shaft.map(|p| slopes(p, old_input.as_ref())).unwrap_or_default();
+    let slopes = shaft.map(|p| slopes(&case.vehicle, p, old_input.as_ref())).unwrap_or_default();
     let rpm = old_input
         .as_ref()
         .and_then(|i| i["rpm"].as_f64())
@@ -375,8 +362,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     })
 }
 
-fn slopes(p: &Prop, old: Option<&Value>) -> Vec<Slope> {
-    element_names(p)
+fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
+    let positive = positive_plan_side(p.end);
+    v.slope_words(p)
         .into_iter()
         .enumerate()
         .map(|(i, label)| {
@@ -390,8 +378,8 @@ fn slopes(p: &Prop, old: Option<&Value>) -> Vec<Slope> {
                 lower: side.is_some_and(|x| x >= 0.0),
                 higher: side.is_some_and(|x| x < 0.0),
                 plan: plan.map_or(String::new(), |x| format!("{}", x.abs())),
-                right: plan.is_some_and(|x| x > 0.0),
-                left: plan.is_some_and(|x| x < 0.0),
+                right: plan.is_some_and(|x| (x > 0.0) == (positive == "right")),
+                left: plan.is_some_and(|x| (x > 0.0) == (positive == "left")),
             }
         })
         .collect()
@@ -423,7 +411,7 @@ async fn angles_preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(Stri
     let c = s.case(id).await?;
     let f = Fields(f);
     let p = shaft_of(&c.case, f.text("at").unwrap_or_default()).ok_or(Fail::NotFound)?;
-    Ok(angles_answer(&c.case, p, angles_input(p, &f)))
+    Ok(angles_answer(&c.case, p, angles_input(&c.case.vehicle, p, &f)))
 }
 
 async fn angles_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
@@ -432,7 +420,7 @@ async fn angles_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     let at = f.need("at", "the shaft")?.to_string();
     let case = m.scope().await?.case(id).await?.case;
     let p = shaft_of(&case, &at).ok_or(Fail::NotFound)?;
-    let input = angles_input(p, &f)?;
+    let input = angles_input(&case.vehicle, p, &f)?;
     angles(&read_json(&input)?)?;
     save(&m, id, &f, "angles", &at, input).await
 }
@@ -441,11 +429,17 @@ async fn save(m: &Member, id: Uuid, f: &Fields, kind: &str, at: &str, input: Val
     let mut s = m.scope().await?;
     let what = format!("{kind} read at {at}");
     s.edit_case(id, None, &what, &m.person.name, |d| {
-        let known = Case::from_json(d)?.vehicle.place(at).is_some();
-        if !known {
+        let case = Case::from_json(d)?;
+        // What is read while a repair waits for its proof is after it.
+        let after = case.is_after_repair();
+        if case.vehicle.place(at).is_none() {
             return Err(Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at"));
         }
-        append(d, "measurements", json!({"kind": kind, "at": at, "input": input}));
+        let mut reading = json!({"kind": kind, "at": at, "input": input});
+        if after {
+            reading["phase"] = "after".into();
+        }
+        append(d, "measurements", reading);
         Ok(())
     })
     .await?;
@@ -474,7 +468,8 @@ mod tests {
 
     #[test]
     fn a_sign_is_never_typed_and_a_direction_always_chosen() {
-        let p = &rear_drive(1).props[0];
+        let car = rear_drive(1);
+        let p = &car.props[0];
         let ok = [
             ("side0", "4,2"),
             ("end0", "lower"),
@@ -484,22 +479,24 @@ mod tests {
             ("end2", "lower"),
             ("rpm", "3200"),
         ];
-        let v = angles_input(p, &f(&ok)).unwrap();
+        let v = angles_input(&car, p, &f(&ok)).unwrap();
         assert_eq!(v["elements"][0]["side_deg"], 4.2);
         let a = angles(&read_json(&v).unwrap()).unwrap();
         assert!((a.torsional_rads2.get() - 244.6).abs() < 0.1);
         let mut bad = ok;
         bad[0] = ("side0", "-4.2");
-        assert_eq!(angles_input(p, &f(&bad)).unwrap_err().code, "sign");
+        assert_eq!(angles_input(&car, p, &f(&bad)).unwrap_err().code, "sign");
         bad[0] = ("side0", "4.2");
         bad[1] = ("end0", "");
-        assert_eq!(angles_input(p, &f(&bad)).unwrap_err().field.as_deref(), Some("end0"));
+        assert_eq!(angles_input(&car, p, &f(&bad)).unwrap_err().field.as_deref(), Some("end0"));
     }
 
     #[test]
     fn the_floor_is_taken_off_every_slope() {
-        let p = &rear_drive(1).props[0];
+        let car = rear_drive(1);
+        let p = &car.props[0];
         let v = angles_input(
+            &car,
             p,
             &f(&[
                 ("side0", "4"),

@@ -1,10 +1,11 @@
 //! A part of the drawing, opened: what is known of it, and what could be looked at there.
 
-use super::cards::{TestCard, cards};
+use super::cards::{Beliefs, TestCard, card};
 use crate::App;
 use crate::auth::Member;
 use crate::fail::Fail;
-use crate::page::{Frame, Known, Which, bits};
+use crate::ledger::because_words;
+use crate::page::{Frame, Known, Which};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -12,6 +13,8 @@ use axum::extract::{Path, Query};
 use axum::routing::get;
 use baricord_core::orders::orders;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::possible;
+use baricord_core::reasoning::wording::percent_words;
 use uuid::Uuid;
 
 struct FaultLine {
@@ -51,8 +54,8 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
                         (None, Some(f)) => f.name.clone(),
                         _ => r.fault.clone(),
                     },
-                    percent: if r.p < 0.01 { "out".into() } else { format!("{:.0} %", r.p * 100.0) },
-                    because: r.because.iter().take(4).map(|b| (b.evidence.clone(), bits(b.bits))).collect(),
+                    percent: percent_words(r.p),
+                    because: because_words(r, 4),
                 })
                 .collect()
         })
@@ -62,8 +65,8 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         .iter()
         .filter(|l| l.at == p.id || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id())))
         .map(|l| {
-            let base = if l.base == baricord_core::orders::Base::Engine { "an engine turn" } else { "a wheel turn" };
-            (l.what.words().to_string(), format!("{:.2} times {base}", l.order.get()))
+            let base = if l.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
+            (l.what.words().to_string(), format!("{:.2} × {base}", l.order.get()))
         })
         .collect();
     let seen = case
@@ -78,12 +81,13 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
             )
         })
         .collect();
-    let here = cards(&k, |_| true, 12)
-        .into_iter()
-        .filter(|c| c.at == p.id)
-        .enumerate()
-        .map(|(i, c)| TestCard { number: i + 1, ..c })
-        .collect();
+    // Everything that can be made here, what answers most for its minutes first.
+    let beliefs = Beliefs::of(&k);
+    let ranks: Vec<_> = k.answer().into_iter().flat_map(|a| &a.next).map(|n| (&n.test, &n.at, &n.gear)).collect();
+    let mut open: Vec<_> = k.symptom.as_deref().map_or(vec![], |s| possible(case, kb, s));
+    open.retain(|t| t.at.as_deref() == Some(p.id.as_str()));
+    open.sort_by_key(|t| ranks.iter().position(|r| *r == (&t.test, &t.at, &t.gear)).unwrap_or(usize::MAX));
+    let here = open.iter().enumerate().filter_map(|(i, t)| card(&k, &beliefs, t, i + 1)).collect();
     let dial = match p.kind {
         baricord_core::vehicle::PlaceKind::Section => format!("{}.centre", p.id),
         baricord_core::vehicle::PlaceKind::Half

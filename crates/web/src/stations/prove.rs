@@ -1,20 +1,24 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
+use super::cards::{CautionView, cautions};
 use super::fields::Fields;
 use super::road::run_words;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
 use crate::fail::{Fail, may_write};
-use crate::page::{Frame, Known, Which, cause_words};
+use crate::page::{Frame, Known, Which};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::cautions::{RunningCheck, running_checks};
+use baricord_core::next_action::repair_words;
 use baricord_core::problem::Problem;
 use baricord_core::progress::{Station, is_proved};
+use baricord_core::proof_list::{ProofLine, as_it_was_felt, proof_list};
 use baricord_core::verify::{SymptomVerdict, Verdict};
 use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
@@ -47,8 +51,55 @@ struct ProvePage {
     job_open: bool,
     repair: Option<(usize, String)>,
     closed: String,
-    before_words: String,
     waiting: Vec<Incoming>,
+    /// What will prove it: each line before and after.
+    lines: Vec<ProofRow>,
+}
+
+/// A line of what proves a repair.
+struct ProofRow {
+    again: String,
+    before: String,
+    after: String,
+    /// The test with its place and gear, where it is answered here.
+    test: String,
+    at: String,
+    gear: String,
+    /// Its outcomes: id and words.
+    outcomes: Vec<(String, String)>,
+    /// Where it is recorded or read.
+    href: String,
+    cautions: Vec<CautionView>,
+    checks: Vec<RunningCheck>,
+}
+
+/// What will prove a symptom's repair, line by line.
+fn proof_rows(k: &Known, symptom: &str) -> Vec<ProofRow> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let row = |l: ProofLine| {
+        let rule = l.test.as_deref().and_then(|t| kb.test(t));
+        // A drive waits until somebody says that it may be driven.
+        let held = l.driven && case.grounded;
+        let href = match (&l.test, l.measurement.as_deref(), l.at.as_deref()) {
+            (None, Some(tool), Some(at)) => format!("/cases/{}/measure?tool={tool}&at={at}&s={symptom}", k.stored.id),
+            _ => String::new(),
+        };
+        let outcomes =
+            rule.filter(|_| !held).map_or(vec![], |t| t.outcomes.iter().map(|o| (o.id.clone(), o.words.clone())).collect());
+        ProofRow {
+            again: l.again,
+            before: l.before,
+            after: l.after.unwrap_or_default(),
+            test: l.test.unwrap_or_default(),
+            at: l.at.unwrap_or_default(),
+            gear: l.gear.unwrap_or_default(),
+            outcomes,
+            href,
+            cautions: rule.map_or(vec![], |t| cautions(k, t, None)),
+            checks: rule.map_or(vec![], |t| running_checks(case, t)),
+        }
+    };
+    proof_list(case, kb, symptom).into_iter().map(row).collect()
 }
 
 fn reason_words(r: &str) -> String {
@@ -98,10 +149,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let (kb, case) = (&*k.knowledge, k.case());
     let before = case.recordings.iter().rev().find(|r| !r.is_after());
     let open = case.repairs.iter().rposition(|r| r.result.as_deref() == Some("open"));
-    let words = |i: usize| {
-        let r = &case.repairs[i];
-        cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref())
-    };
+    let words = |i: usize| repair_words(kb, case, &case.repairs[i]);
     let mut page = ProvePage {
         sentence: String::new(),
         verdict: "",
@@ -122,21 +170,24 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 other => other.replace('-', " "),
             }
         }),
-        before_words: before.map_or(String::new(), run_words),
         waiting: s.incoming_of(id).await?,
+        lines: k.symptom.as_deref().filter(|_| case.repairs.iter().any(|r| r.is_open())).map_or(vec![], |s| proof_rows(&k, s)),
         f,
     };
-    let heard =
-        k.symptom.as_deref().and_then(|s| case.symptom(s)).map(baricord_core::intake::condition_words).unwrap_or_default();
+    let heard = k.symptom.as_deref().map_or(String::new(), |s| as_it_was_felt(case, s));
+    let as_before = before.map_or(String::new(), |b| format!("Drive again as before: {}.", run_words(b)));
+    let felt = if heard.is_empty() { "as when it was heard".to_string() } else { format!("as it was heard: {heard}") };
     page.sentence = match (page.has_before, page.has_after, page.repair.is_some()) {
-        (_, false, _) if case.grounded => "Not to be driven: the run after waits until somebody says that it may.".into(),
-        (false, ..) => "There is no run before the repair to hold this against: record one at Road first.".into(),
-        (true, false, true) if !heard.is_empty() => {
-            format!("Drive again as before: {}; and as it was heard: {heard}.", page.before_words)
+        (.., false) if case.repairs.iter().all(|r| !r.is_open()) && page.closed.is_empty() => {
+            "No repair has been done yet. The proof is the same provocation again, after it.".into()
         }
-        (true, false, true) => format!("Drive again as before: {}.", page.before_words),
-        (true, false, false) => "No repair has been done yet. The proof is the same run again, after it.".into(),
+        (_, false, true) if case.grounded => "Not to be driven: drives wait until somebody says that it may.".into(),
         (true, true, _) => "Before and after, over each other.".into(),
+        (true, false, true) if !heard.is_empty() => format!("{as_before} And {felt}."),
+        (true, false, true) => as_before,
+        (false, _, true) if page.lines.is_empty() => format!("Drive {felt}, and say what is left."),
+        (false, _, true) => "The same again, after the repair: each line below, made as it was made before.".into(),
+        (_, _, false) => String::new(),
     };
     let found = k.proof.as_ref().and_then(|p| p.symptoms.iter().find(|v| Some(v.id.as_str()) == k.symptom.as_deref()));
     if let Some(v) = found.filter(|_| page.has_after) {

@@ -1,5 +1,6 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
+use super::cards::CautionView;
 use super::fields::Fields;
 use crate::App;
 use crate::auth::Member;
@@ -11,6 +12,7 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::cautions::at_repair;
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
@@ -28,7 +30,7 @@ struct Plan {
     index: usize,
     cause: String,
     what: String,
-    cautions: Vec<String>,
+    cautions: Vec<CautionView>,
     needs_marks: bool,
     marks: String,
     torques: Vec<Torque>,
@@ -79,12 +81,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         while torques.len() < 3 {
             torques.push(Torque { what: String::new(), nm: String::new(), source: String::new() });
         }
-        let mut cautions: Vec<String> =
-            rule.map(|f| f.caution.iter().filter_map(|c| kb.caution(c)).map(String::from).collect()).unwrap_or_default();
-        let maker = kb.caution("maker").unwrap_or_default().to_string();
-        if !cautions.contains(&maker) {
-            cautions.push(maker);
-        }
+        let at = r.at.as_deref().and_then(|a| case.vehicle.place(a));
+        let cautions = rule.map_or(vec![], |f| at_repair(case, kb, f, at.as_ref()));
+        let cautions = cautions.into_iter().map(CautionView::of).collect();
         Plan {
             index: i,
             cause: words(i),

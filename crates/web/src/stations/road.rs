@@ -1,5 +1,6 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
+use super::cards::{Beliefs, TestCard, cards, one_card, with_it};
 use super::line_view::{self, Chosen};
 use super::map_view::{self, Look, Made, MapView};
 use crate::App;
@@ -16,8 +17,12 @@ use axum::routing::{get, post};
 use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::intake;
+use baricord_core::next_action::{ActionKind, station_of_test};
 use baricord_core::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::progress::Station;
+use baricord_core::reasoning::RECORDED;
+use baricord_core::reasoning::knowledge::Test;
+use baricord_core::road_plan::PlannedRun;
 use baricord_core::vehicle::Vehicle;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
@@ -40,6 +45,13 @@ struct Asked {
     run: Option<String>,
     #[serde(default)]
     line: Option<usize>,
+    /// A test that is opened.
+    #[serde(default)]
+    test: Option<String>,
+    #[serde(default)]
+    at: Option<String>,
+    #[serde(default)]
+    gear: Option<String>,
 }
 
 /// The lines beside a run's map, none of them pressed.
@@ -88,8 +100,9 @@ struct PulseRow {
 
 /// The plan of runs, in words.
 struct PlanView {
-    runs: Vec<(String, Vec<String>)>,
-    never: Vec<(String, String)>,
+    /// How it is driven, and what it separates and cannot.
+    runs: Vec<(String, String)>,
+    never: Vec<String>,
 }
 
 #[derive(Template, WebTemplate)]
@@ -119,50 +132,25 @@ struct RoadPage {
     grounded: bool,
     upload_open: bool,
     after: bool,
-    tests: Vec<super::cards::TestCard>,
+    /// The test that was asked for: it stands first, and open.
+    wanted: Option<TestCard>,
+    tests: Vec<TestCard>,
     plan: Option<PlanView>,
 }
 
-/// What the runs separate, each pair of lines named once; what none separates, by the test that does.
+/// The runs with what each separates and what it cannot, and what none separates.
 fn plan(k: &Known) -> Option<PlanView> {
     if k.case().grounded {
         return None;
     }
     let v = &k.case().vehicle;
     let p = baricord_core::road_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
-    let kb = baricord_core::reasoning::knowledge::builtin();
-    let once = |list: &mut Vec<String>, words: String| {
-        if !list.contains(&words) {
-            list.push(words);
-        }
-    };
-    let runs = p
-        .runs
-        .iter()
-        .map(|r| {
-            let mut pairs = vec![];
-            for (a, b) in r.separates.iter().filter(|(a, b)| a.what != b.what) {
-                once(&mut pairs, format!("“{}” from “{}”", a.what.words(), b.what.words()));
-            }
-            pairs.truncate(6);
-            let gear = r.gear.as_ref().map_or(String::new(), |g| format!("gear {g}, "));
-            (format!("{gear}{:.0} to {:.0} km/h, slowly through", r.from.get(), r.to.get()), pairs)
-        })
-        .collect();
-    let mut never: Vec<(String, Vec<String>)> = vec![];
-    for (a, b, by) in &p.never {
-        let ask =
-            by.as_ref().map_or("nothing quick: measure both".to_string(), |t| kb.test(t).map_or(t.clone(), |t| t.ask.clone()));
-        let i = never.iter().position(|n| n.0 == ask).unwrap_or_else(|| {
-            never.push((ask, vec![]));
-            never.len() - 1
-        });
-        for l in [a, b] {
-            once(&mut never[i].1, v.place_words(&l.at));
-        }
-    }
-    let never = never.into_iter().map(|(ask, parts)| (parts.join(", "), ask)).collect();
-    Some(PlanView { runs, never })
+    let gear = |r: &PlannedRun| r.gear.as_ref().map_or(String::new(), |g| format!("gear {g}, "));
+    let speeds = |r: &PlannedRun| format!("{}{:.0} to {:.0} km/h, slowly through", gear(r), r.from.get(), r.to.get());
+    Some(PlanView {
+        runs: p.runs.iter().map(|r| (speeds(r), r.words(v))).collect(),
+        never: p.never_words(v, |t| k.knowledge.test(t).map_or(t.to_string(), |t| t.ask.clone())),
+    })
 }
 
 /// A run in words.
@@ -308,6 +296,25 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         .copied();
     let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
     let line = a.line.unwrap_or(0);
+    let beliefs = Beliefs::of(&k);
+    let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && t.id != RECORDED;
+    // What was asked for by name; else the next step, where it is driven.
+    let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
+    let own_step =
+        k.next.as_test().filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road) && k.next.kind == ActionKind::Test);
+    let wanted = named
+        .or(own_step.filter(|_| k.next.symptom == k.symptom))
+        .filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road))
+        .and_then(|(t, at, gear)| {
+            let card = one_card(&k, &beliefs, t, at, gear)?;
+            Some(TestCard { with_it: with_it(&k, t, at, gear), ..card })
+        });
+    let is_wanted = |t: &Test, at: Option<&str>| {
+        wanted.as_ref().is_some_and(|w| w.test == t.id && w.at == at.unwrap_or_default() && w.gear.is_empty())
+    };
+    let mut tests = cards(&k, &beliefs, |t, at| of_the_road(t) && !is_wanted(t, at), 6);
+    // The one that stands before them is the first.
+    tests.iter_mut().filter(|_| wanted.is_some()).for_each(|c| c.number += 1);
     let mut page = RoadPage {
         runs: runs
             .iter()
@@ -332,7 +339,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         grounded: case.grounded,
         upload_open: runs.is_empty(),
         after: case.is_after_repair(),
-        tests: super::cards::cards(&k, |t| !t.lift && t.id != baricord_core::reasoning::RECORDED, 6),
+        wanted,
+        tests,
         plan: plan(&k),
         f,
     };

@@ -121,6 +121,9 @@ pub struct Test {
     /// Wheels turn under power.
     #[serde(default)]
     pub wheels: bool,
+    /// The engine or motor runs, the vehicle standing.
+    #[serde(default)]
+    pub running: bool,
     /// Parts must come off first.
     #[serde(default)]
     pub off: bool,

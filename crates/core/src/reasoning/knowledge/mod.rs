@@ -1,5 +1,6 @@
 //! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
 
+mod caution;
 mod entries;
 mod explain;
 mod fault;
@@ -10,6 +11,7 @@ mod vocabulary;
 mod weights;
 mod zones;
 
+pub use caution::{Caution, Situation};
 pub use entries::{Bears, Hands, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
 pub use explain::Says;
 pub use fault::{
@@ -24,12 +26,6 @@ pub use zones::Zone;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
-
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Caution {
-    words: String,
-}
 
 /// Everything the program knows of the trade.
 #[derive(Clone, Debug)]
@@ -234,9 +230,14 @@ impl Knowledge {
         self.parts.get(&fault.part)
     }
 
-    /// A caution's words.
-    pub fn caution(&self, id: &str) -> Option<&str> {
-        self.cautions.get(id).map(|c| c.words.as_str())
+    /// A caution.
+    pub fn caution(&self, id: &str) -> Option<&Caution> {
+        self.cautions.get(id)
+    }
+
+    /// All cautions with their ids.
+    pub fn cautions(&self) -> impl Iterator<Item = (&str, &Caution)> {
+        self.cautions.iter().map(|(id, c)| (id.as_str(), c))
     }
 }
 
@@ -252,6 +253,15 @@ static BUILTIN: LazyLock<Knowledge> = LazyLock::new(|| {
 /// The knowledge that ships with the program.
 pub fn builtin() -> &'static Knowledge {
     &BUILTIN
+}
+
+/// All data files that ship, one after the other.
+fn shipped_text() -> &'static str {
+    static TEXT: LazyLock<String> = LazyLock::new(|| {
+        let s = &SHIPPED;
+        [s.faults, s.tests, s.cautions, s.options, s.zones, s.weights].concat()
+    });
+    &TEXT
 }
 
 #[cfg(test)]

@@ -1,11 +1,20 @@
 //! What a workshop has changed of the knowledge that ships: minutes, how common a fault is, prices, the certainty
 //! at which it buys parts. Everything else stays as it ships, and every change can be seen and taken back.
 
-use super::Knowledge;
+use super::{Knowledge, builtin, shipped_text};
 use crate::problem::Problem;
 use crate::vehicle::Limits;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
+
+/// The same number for the same texts, run after run of one program.
+fn hash(of: &[&str]) -> u64 {
+    let mut h = DefaultHasher::new();
+    of.hash(&mut h);
+    h.finish()
+}
 
 /// A workshop's changes to one fault.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -44,7 +53,13 @@ pub struct House {
     /// From how sure on parts are bought without a reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certainty: Option<f64>,
+    /// What its money is called.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub currency: Option<String>,
 }
+
+/// Letters that the name of a currency has at most.
+const LONGEST_CURRENCY: usize = 4;
 
 fn is_nothing(l: &Limits) -> bool {
     *l == Limits::default()
@@ -127,6 +142,20 @@ impl House {
         Ok(())
     }
 
+    /// The knowledge as this workshop has it; what ships where it has changed nothing.
+    ///
+    /// # Errors
+    /// As [`House::over`].
+    pub fn knowledge(&self) -> Result<Cow<'static, Knowledge>, Problem> {
+        Ok(if *self == Self::default() { Cow::Borrowed(builtin()) } else { Cow::Owned(self.over(builtin())?) })
+    }
+
+    /// The version of the knowledge with this workshop's changes: another one weighs a case otherwise.
+    pub fn version(&self) -> String {
+        let own = serde_json::to_string(self).unwrap_or_default();
+        format!("{}-{:016x}", env!("CARGO_PKG_VERSION"), hash(&[shipped_text(), &own]))
+    }
+
     /// The knowledge as this workshop has it. What names no test or fault (any more) is refused by name.
     pub fn over(&self, shipped: &Knowledge) -> Result<Knowledge, Problem> {
         let mut k = shipped.clone();
@@ -156,6 +185,14 @@ impl House {
         }
         if let Some(c) = self.certainty {
             k.weights.gate.certainty = within(c, (0.5, 0.99), "certainty")?;
+        }
+        if let Some(c) = &self.currency {
+            let named = !c.trim().is_empty() && c.chars().count() <= LONGEST_CURRENCY && !c.chars().any(|x| x.is_ascii_digit());
+            if !named {
+                let message = format!("the money is called by one to {LONGEST_CURRENCY} letters or a sign");
+                return Err(Problem::new("bad-value", message).field("currency"));
+            }
+            k.weights.time.currency = c.trim().into();
         }
         Ok(k)
     }

@@ -236,6 +236,8 @@ pub struct PickWeights {
 pub struct TimeWeights {
     /// What an hour of work costs, in the workshop's money.
     pub rate: f64,
+    /// What the workshop's money is called.
+    pub currency: String,
     /// Going up on the lift.
     pub lift_minutes: f64,
     /// Taking off what must come off.

@@ -1,0 +1,117 @@
+//! Tests, causes and how sure, in words: the same on every page, on paper and on the board.
+
+use super::knowledge::Knowledge;
+use super::{Ranked, Twins};
+use crate::vehicle::Vehicle;
+
+/// A test in words, with its place or gear: “Rock the wheel: front left hub”.
+pub fn test_words(k: &Knowledge, v: &Vehicle, test: &str, at: Option<&str>, gear: Option<&str>) -> String {
+    let ask = k.test(test).map_or(test.to_string(), |t| t.ask.clone());
+    match (at, gear) {
+        (_, Some(g)) => format!("{ask}: gear {g}"),
+        (Some(a), None) => format!("{ask}: {}", v.place_words(a)),
+        (None, None) => ask,
+    }
+}
+
+/// An outcome of a test in words, with the place that it names; the outcome's id where the knowledge does not have it.
+pub fn outcome_words(k: &Knowledge, v: &Vehicle, test: &str, outcome: &str, place: Option<&str>) -> String {
+    let words = k.test(test).and_then(|t| t.outcome(outcome)).map_or(outcome.replace('-', " "), |o| o.words.clone());
+    place.map_or(words.clone(), |p| format!("{words}: {}", v.place_words(p)))
+}
+
+/// A fault in words, with its place: “joint worn, joint at the gearbox”.
+pub fn cause_words(k: &Knowledge, v: &Vehicle, fault: &str, at: &str, gear: Option<&str>) -> String {
+    let Some(f) = k.fault(fault) else { return "none of these".into() };
+    let place = match gear {
+        Some(g) => format!("{}, gear {g}", v.place_words(at)),
+        None => v.place_words(at),
+    };
+    // A place that the fault's own name holds is not said again: "support bearing worn".
+    if f.name.contains(&place) { f.name.clone() } else { format!("{}, {}", f.name, place) }
+}
+
+/// A cause in words, both faults of a pair: “inner joint worn, front left, and front right”.
+pub fn ranked_words(k: &Knowledge, v: &Vehicle, r: &Ranked) -> String {
+    let first = cause_words(k, v, &r.fault, &r.at, r.gear.as_deref());
+    r.with.iter().fold(first, |all, w| match w.fault == r.fault {
+        true => format!("{all}, and {}", v.place_words(&w.at)),
+        false => format!("{all}, and {}", cause_words(k, v, &w.fault, &w.at, None)),
+    })
+}
+
+/// Twins in words: each alone and both.
+pub fn twins_words(k: &Knowledge, v: &Vehicle, t: &Twins) -> String {
+    format!("{}, {}, or both", cause_words(k, v, &t.fault, &t.at[0], None), v.place_words(&t.at[1]))
+}
+
+/// How much evidence moved a cause, in words: “3.5 × more likely”, “4 × less likely”. `bits` is log₂ of the factor.
+pub fn factor_words(bits: f64) -> String {
+    let (factor, way) = if bits < 0.0 { ((-bits).exp2(), "less") } else { (bits.exp2(), "more") };
+    let number = match factor {
+        f if f < 1.05 => return "about as likely".into(),
+        f if f < 9.95 => format!("{f:.1}").trim_end_matches(".0").to_string(),
+        f if f < 99.5 => format!("{f:.0}"),
+        _ => "over 100".into(),
+    };
+    format!("{number} × {way} likely")
+}
+
+/// A share in words: “a third”, “nearly all”.
+pub fn share_words(share: f64) -> &'static str {
+    match share {
+        s if s < 0.03 => "next to nothing",
+        s if s < 0.075 => "a twentieth",
+        s if s < 0.13 => "a tenth",
+        s if s < 0.18 => "a seventh",
+        s if s < 0.225 => "a fifth",
+        s if s < 0.29 => "a quarter",
+        s if s < 0.37 => "a third",
+        s if s < 0.45 => "two fifths",
+        s if s < 0.58 => "half",
+        s if s < 0.71 => "two thirds",
+        s if s < 0.82 => "three quarters",
+        s if s < 0.95 => "most",
+        _ => "nearly all",
+    }
+}
+
+/// How much of what is open a test answers on average, in words. `bits` of `open` bits.
+pub fn answers_words(bits: f64, open: f64) -> String {
+    format!("answers {} of what is open", share_words(bits / open.max(1e-9)))
+}
+
+/// A probability in words for a list: “43 %”, “under 1 %”.
+pub fn percent_words(p: f64) -> String {
+    if p < 0.005 { "under 1 %".into() } else { format!("{:.0} %", 100.0 * p) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn factors_and_shares_are_said_in_words() {
+        assert_eq!(factor_words(1.8), "3.5 × more likely");
+        assert_eq!(factor_words(-2.0), "4 × less likely");
+        assert_eq!(factor_words(5.0), "32 × more likely");
+        assert_eq!(factor_words(-9.0), "over 100 × less likely");
+        assert_eq!(factor_words(0.02), "about as likely");
+        assert_eq!(answers_words(1.0, 3.0), "answers a third of what is open");
+        assert_eq!(answers_words(0.0, 0.0), "answers next to nothing of what is open");
+        assert_eq!((percent_words(0.004).as_str(), percent_words(0.43).as_str()), ("under 1 %", "43 %"));
+    }
+
+    #[test]
+    fn shares_grow_with_what_they_stand_for() {
+        let all: Vec<&str> = (0..=100).map(|i| share_words(f64::from(i) / 100.0)).collect();
+        let mut seen: Vec<&str> = vec![];
+        for s in all {
+            if seen.last() != Some(&s) {
+                assert!(!seen.contains(&s), "{s} comes twice");
+                seen.push(s);
+            }
+        }
+        assert_eq!(seen.len(), 13);
+    }
+}

@@ -1,0 +1,55 @@
+//! What is done next as a page shows it: the words, the minutes, and where it is done.
+
+use baricord_core::next_action::{ActionKind, NextAction, station_of_test};
+use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::Knowledge;
+use uuid::Uuid;
+
+/// What is done next.
+pub struct NextView {
+    /// In words, as on the board.
+    pub words: String,
+    /// Minutes; empty where nobody can say.
+    pub minutes: String,
+    /// Where it is done.
+    pub href: String,
+    /// Of which symptom.
+    pub symptom: String,
+}
+
+impl NextView {
+    /// Of a case.
+    pub fn of(case: Uuid, a: &NextAction) -> Self {
+        let symptom = a.symptom.clone().unwrap_or_default();
+        let href = match (a.kind, &a.test) {
+            (ActionKind::Test, Some(t)) => test_href(case, a.station, t, a.at.as_deref(), a.gear.as_deref(), &symptom),
+            (ActionKind::Choose, _) => format!("/cases/{case}/decide?s={symptom}#repair-this"),
+            _ => {
+                let station = if a.station == Station::Done { Station::Prove } else { a.station };
+                format!("/cases/{case}/{}?s={symptom}", station.id())
+            }
+        };
+        Self { words: a.words.clone(), minutes: a.minutes.map_or(String::new(), |m| format!("{m:.0} min")), href, symptom }
+    }
+}
+
+/// Where a test is answered: its station, with the test opened.
+pub fn href_of_test(k: &Knowledge, case: Uuid, test: &str, at: Option<&str>, gear: Option<&str>, symptom: &str) -> String {
+    test_href(case, station_of_test(k, test), test, at, gear, symptom)
+}
+
+fn test_href(case: Uuid, station: Station, test: &str, at: Option<&str>, gear: Option<&str>, symptom: &str) -> String {
+    let named = |key: &str, v: Option<&str>| v.map_or(String::new(), |v| format!("&{key}={}", crate::page::segment(v)));
+    match station {
+        Station::Measure => {
+            // A section is read at its middle.
+            let (tool, at) = match test {
+                "angle-survey" => ("angles", at.map(String::from)),
+                "runout-survey" => ("runout", at.map(|a| format!("{a}.centre"))),
+                _ => ("runout", at.map(String::from)),
+            };
+            format!("/cases/{case}/measure?tool={tool}&s={symptom}{}", named("at", at.as_deref()))
+        }
+        _ => format!("/cases/{case}/{}?s={symptom}&test={test}{}{}", station.id(), named("at", at), named("gear", gear)),
+    }
+}
