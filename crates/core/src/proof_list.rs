@@ -68,7 +68,7 @@ fn answers(case: &Case, k: &Knowledge, symptom: &str) -> Vec<ProofLine> {
         let Some(rule) = k.test(&o.test).filter(|t| t.outcome(&o.outcome).is_some()) else { continue };
         let later = all[i + 1..].iter().any(|l| !l.is_after() && same_question(l, o));
         // What could not be made shows nothing, and neither does what came out as it does without a fault.
-        if later || o.outcome == NOT_POSSIBLE || o.outcome == rule.innocent().id || rule.off && !rule.lift {
+        if later || o.outcome == NOT_POSSIBLE || o.outcome == rule.innocent().id || rule.isolates {
             continue;
         }
         let words = |o: &Observation| outcome_words(k, &case.vehicle, &o.test, &o.outcome, None);
@@ -175,6 +175,7 @@ mod tests {
             {"test": "joint-wiggle", "at": "prop.rear.j2", "outcome": "play"},
             {"symptom": "S1", "test": "load-reversal", "outcome": "clunk"},
             {"symptom": "S1", "test": "engage", "outcome": "none"},
+            {"symptom": "S1", "test": "shaft-off-run", "at": "prop.rear", "outcome": "stops"},
             {"test": "mount-look", "at": "mount.engine", "outcome": "not-possible"}]}));
         let l = proof_list(&c, builtin(), "S1");
         assert_eq!(l.iter().filter_map(|l| l.test.as_deref()).collect::<Vec<_>>(), ["load-reversal", "joint-wiggle"]);

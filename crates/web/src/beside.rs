@@ -33,6 +33,8 @@ pub struct Beside {
     pub places: Vec<(String, String)>,
     /// What the evidence proposes to say on driving, and nobody has said.
     pub proposal: Option<ProposalView>,
+    /// What the evidence asks about now, as the form sends it: a statement answers it.
+    pub asked: String,
     /// A vehicle that is not to be driven: how it is moved, where that is not on its wheels.
     pub towing: String,
 }
@@ -45,8 +47,6 @@ pub struct ProposalView {
     pub drive: &'static str,
     pub km: String,
     pub kmh: String,
-    /// What it is about, as the form sends it.
-    pub answers: String,
 }
 
 impl Beside {
@@ -61,7 +61,6 @@ impl Beside {
             drive: if p.drive == Drive::No { "no" } else { "limited" },
             km: number(p.km),
             kmh: number(p.kmh),
-            answers: p.suspects.iter().map(|s| format!("{}@{}", s.fault, s.at)).collect::<Vec<_>>().join(" "),
         });
         let not_driven =
             said.as_ref().is_some_and(|s| s.drive == Drive::No) || proposal.as_ref().is_some_and(|p| p.drive == "no");
@@ -80,6 +79,15 @@ impl Beside {
                 Some(c) if not_driven && is_not_towed_on_its_wheels(&case.vehicle) => c.words.clone(),
                 _ => String::new(),
             },
+            asked: k
+                .diagnosis
+                .symptoms
+                .iter()
+                .filter_map(|s| s.danger.as_ref())
+                .flat_map(|d| &d.faults)
+                .map(|f| format!("{}@{}", f.fault, f.at))
+                .collect::<Vec<_>>()
+                .join(" "),
             proposal,
         }
     }

@@ -132,16 +132,19 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
     o
 }
 
-/// The side view: true slopes, drawn four times too steep, joints with their angle.
+/// The side view: true slopes, drawn four times too steep, joints with their angle; one drawing for the desk, one for a phone.
 pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles>, over: &[bool]) -> String {
+    [false, true].map(|narrow| side_view_at(elements, joints, fit, over, narrow)).concat()
+}
+
+fn side_view_at(elements: &[Element], joints: &[JointKind], fit: Option<&Angles>, over: &[bool], narrow: bool) -> String {
     const STEEP: f64 = 4.0;
     let n = elements.len();
-    let w = 900.0;
-    let ends = 110.0;
-    let middle = (w - 120.0 - 2.0 * ends) / (n.saturating_sub(2)).max(1) as f64;
+    let (w, ends, edge) = if narrow { (358.0, 46.0, 14.0) } else { (900.0, 110.0, 60.0) };
+    let middle = (w - 2.0 * edge - 2.0 * ends) / (n.saturating_sub(2)).max(1) as f64;
     let lengths: Vec<f64> = (0..n).map(|i| if i == 0 || i + 1 == n { ends } else { middle }).collect();
     let slope = |i: usize| (elements[i].side_deg.rad() * STEEP).clamp(-1.1, 1.1);
-    let mut points = vec![(60.0, 0.0)];
+    let mut points = vec![(edge, 0.0)];
     for (i, l) in lengths.iter().enumerate() {
         let (x, y) = points[i];
         points.push((x + l * slope(i).cos(), y + l * slope(i).sin()));
@@ -153,11 +156,12 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
     let h = bottom + 30.0;
     let at = |i: usize| (points[i].0, y0 + points[i].1 * shrink);
     let mut o = format!(
-        r#"<svg class="sideview" viewBox="0 0 {w} {h}" role="img" aria-label="Side view of the shaft, slopes drawn four times too steep">"#
+        r#"<svg class="sideview {}" viewBox="0 0 {w} {h}" role="img" aria-label="Side view of the shaft, slopes drawn four times too steep">"#,
+        if narrow { "sheet-narrow" } else { "sheet-wide" }
     );
     for (i, element) in elements.iter().enumerate() {
         let ((x1, y1), (x2, y2)) = (at(i), at(i + 1));
-        let thick = if i == 0 || i + 1 == n { 19.0 } else { 11.0 };
+        let thick = if i == 0 || i + 1 == n { 19.0 } else { 11.0 } * if narrow { 0.6 } else { 1.0 };
         let length = (x2 - x1).hypot(y2 - y1).max(1.0);
         let (ux, uy) = (-(y2 - y1) / length * thick, (x2 - x1) / length * thick);
         let _ = write!(
@@ -181,13 +185,16 @@ pub fn side_view(elements: &[Element], joints: &[JointKind], fit: Option<&Angles
         } else {
             "level"
         };
+        // On a phone the drawing says which way, and names stand in two rows.
+        let lower = if narrow { "" } else { lower };
+        let row = if narrow && i % 2 == 1 { 15.0 } else { 0.0 };
         let _ = write!(
             o,
             r#"<path class="gauge" d="M{mx:.1} {:.1} l-7 -9 h14 z"/><text class="label mid" x="{mx:.1}" y="{:.1}">{:.1}° {lower}</text><text class="note mid" x="{mx:.1}" y="{:.1}">{}</text>"#,
             my - thick,
             my - thick - 14.0,
             d.abs(),
-            my + thick + 15.0,
+            my + thick + 15.0 + row,
             esc(&element.name)
         );
     }

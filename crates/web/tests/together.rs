@@ -292,3 +292,32 @@ async fn a_picture_is_kept_with_the_part_and_what_is_none_is_refused() {
     assert_eq!((again.status().as_u16(), again.bytes().await.unwrap().len()), (200, PNG.len()));
     b.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_stands_at_a_question_stays_there_while_another_answers() {
+    let (g, id, b) = at_the_lift().await;
+    // The first person goes on to a question further down; the second answers the one on top.
+    let top = asked(&b).await;
+    b.click(".to-come li:nth-child(3) a").await;
+    until("the question that was chosen", async || asked(&b).await != top && !asked(&b).await.is_empty()).await;
+    let (own, (test, at)) = (asked(&b).await, top.split_once('@').unwrap());
+    let second = g.client(Some(SECOND)).await;
+    let outcome = baricord_core::reasoning::knowledge::builtin().test(test).unwrap().innocent().id.clone();
+    let mut answer = vec![("test", test), ("outcome", outcome.as_str()), ("symptom", "S1"), ("back", "lift")];
+    answer.extend(Some(("at", at)).filter(|a| !a.1.is_empty()));
+    let ticks = ["free", "control", "clear", "exhaust", "loose-ends"].map(|t| ("seen-to", t));
+    answer.extend(ticks);
+    assert_eq!(g.post_form(&second, &format!("/cases/{id}/observations"), &answer).await.status(), 303);
+    b.says("Tovi: ").await;
+    tokio::time::sleep(Duration::from_millis(600)).await;
+    assert_eq!(asked(&b).await, own, "the question stays");
+    // When the second answers this one, it is over: the walk goes on.
+    let (test, at) = own.split_once('@').unwrap();
+    let outcome = baricord_core::reasoning::knowledge::builtin().test(test).unwrap().innocent().id.clone();
+    let mut answer = vec![("test", test), ("outcome", outcome.as_str()), ("symptom", "S1"), ("back", "lift")];
+    answer.extend(Some(("at", at)).filter(|a| !a.1.is_empty()));
+    answer.extend(ticks);
+    assert_eq!(g.post_form(&second, &format!("/cases/{id}/observations"), &answer).await.status(), 303);
+    until("the next question", async || asked(&b).await != own).await;
+    b.end().await;
+}

@@ -1,6 +1,7 @@
 //! The vehicle's driveline as a drawing: the page's own heading. Rendered on the server as SVG.
 
 mod hands;
+mod labels;
 mod layout;
 mod svg;
 

@@ -1,8 +1,9 @@
 //! The drawing as SVG: line weights for parts, hatching for suspicion, a tick and a strike for what
 //! is cleared, readings pinned where they were taken. No style attributes; classes only.
 
+use super::labels::{labels, pair, pins};
 use super::layout::{HEIGHT, Part, Rect, Sheet, lay_out};
-use baricord_core::vehicle::{JointKind, Place, PlaceKind, Vehicle};
+use baricord_core::vehicle::{JointKind, PlaceKind, Vehicle};
 use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
 
@@ -54,11 +55,6 @@ pub fn band(v: &Vehicle, marks: &Marks) -> String {
 /// A small picture of a layout, without links.
 pub fn picture(v: &Vehicle) -> String {
     render(v, &lay_out(v, true), &Marks::default(), "sheet sheet-picture", &format!("p{}", v.name.replace(' ', "")), false)
-}
-
-/// Width that a text will need, px, at 14 px Barlow Condensed.
-fn text_width(s: &str) -> f64 {
-    s.chars().count() as f64 * 6.3 + 4.0
 }
 
 fn render(v: &Vehicle, s: &Sheet, m: &Marks, class: &str, id: &str, words: bool) -> String {
@@ -414,192 +410,6 @@ fn joint(o: &mut String, v: &Vehicle, p: &Part) {
             );
         }
     }
-}
-
-/// A bracket that holds two places of one fault together; its figure stands among the labels.
-fn pair(o: &mut String, s: &Sheet, m: &Marks) {
-    let Some((places, _)) = &m.pair else { return };
-    let rect = |id: &String| s.parts.iter().find(|p| p.place.id == *id).map(|p| p.rect);
-    let (Some(a), Some(b)) = (rect(&places[0]), rect(&places[1])) else { return };
-    let (x, tick) = (a.x.min(b.x) - 14.0, 8.0);
-    let (y1, y2) = (a.cy(), b.cy());
-    let _ = if (y1 - y2).abs() > 4.0 {
-        write!(o, r#"<path class="pair" d="M{:.1} {y1:.1} H{x:.1} V{y2:.1} h{tick}"/>"#, x + tick)
-    } else {
-        let y = a.y.min(b.y) - 10.0;
-        write!(o, r#"<path class="pair" d="M{:.1} {:.1} V{y:.1} H{:.1} v{tick}"/>"#, a.cx(), y + tick, b.cx())
-    };
-}
-
-/// Labels below the axis where there is room; what is suspect comes first.
-fn labels(o: &mut String, v: &Vehicle, s: &Sheet, m: &Marks, mut taken: Vec<Rect>) {
-    let narrow = s.width < 500.0;
-    let mut wanted: Vec<(&Part, f64, String)> = s
-        .parts
-        .iter()
-        .filter_map(|p| {
-            let suspicion = m.suspect.get(&p.place.id).copied().unwrap_or(0.0);
-            let own = matches!(
-                p.place.kind,
-                PlaceKind::Engine
-                    | PlaceKind::Gearbox
-                    | PlaceKind::Transfer
-                    | PlaceKind::Coupler
-                    | PlaceKind::Section
-                    | PlaceKind::Joint
-                    | PlaceKind::Diff
-                    | PlaceKind::Support
-            );
-            if suspicion < 0.08
-                && (!own || narrow && !matches!(p.place.kind, PlaceKind::Section | PlaceKind::Gearbox | PlaceKind::Diff))
-            {
-                return None;
-            }
-            let mut words = short_words(&p.place);
-            if p.place.kind == PlaceKind::Diff
-                && let Some(a) = p.place.end.and_then(|e| v.axle(e))
-            {
-                match (a.ring_teeth, a.pinion_teeth) {
-                    (Some(r), Some(q)) => words = format!("{words} {r}:{q}"),
-                    _ => words = a.ratio.map_or(words.clone(), |r| format!("{words} {r:.2}")),
-                }
-            }
-            if suspicion >= 0.08 {
-                words = format!("{words} {:.0} %", suspicion * 100.0);
-            }
-            let rank = if suspicion >= 0.08 {
-                SUSPECT_RANK + suspicion
-            } else {
-                f64::from(u8::from(p.place.kind != PlaceKind::Support))
-            };
-            Some((p, rank, words))
-        })
-        .collect();
-    wanted.sort_by(|a, b| b.1.total_cmp(&a.1));
-    // A pair has one label for both, before all others.
-    if let Some((places, p)) = &m.pair
-        && let Some(first) = s.parts.iter().find(|x| x.place.id == places[0])
-    {
-        let words = format!("{}, the other side or both {:.0} %", first.place.words, p * 100.0);
-        if let Some(r) = free_spot(s, first, &words, &taken, true) {
-            write_label(o, "label suspect", r, &words);
-            taken.push(r);
-        }
-        wanted.retain(|w| !places.contains(&w.0.place.id));
-    }
-    let mut left_out = f64::INFINITY;
-    for (p, rank, words) in wanted {
-        let is_suspect = rank >= SUSPECT_RANK;
-        // A smaller suspect is never named where a larger one is not.
-        if is_suspect && rank < left_out && left_out.is_finite() {
-            continue;
-        }
-        let Some(r) = free_spot(s, p, &words, &taken, is_suspect) else {
-            if is_suspect {
-                left_out = rank;
-            }
-            continue;
-        };
-        // Away from its part it has a line to it.
-        let away = (r.cx() - p.rect.cx()).abs() > r.w / 2.0 + 4.0 || r.y < p.rect.y;
-        if is_suspect && away {
-            let (x, y) = (p.rect.cx(), if r.y < p.rect.y { p.rect.y } else { p.rect.bottom() });
-            let from = if r.y < p.rect.y { r.bottom() } else { r.y };
-            let _ = write!(o, r#"<line class="leader" x1="{:.1}" y1="{from:.1}" x2="{x:.1}" y2="{y:.1}"/>"#, r.cx());
-        }
-        write_label(o, if is_suspect { "label suspect" } else { "label" }, r, &words);
-        taken.push(r);
-    }
-    // Lengths of the sections on the dimension line.
-    if !narrow {
-        for p in s.parts.iter().filter(|p| p.place.kind == PlaceKind::Section) {
-            let length =
-                p.place.end.and_then(|e| v.prop(e)).and_then(|q| q.sections.get(p.place.number? - 1)).map(|q| q.length_mm.get());
-            let line = s.parts.iter().find(|q| q.place.kind == PlaceKind::Prop && q.place.end == p.place.end);
-            if let (Some(l), Some(line)) = (length, line)
-                && p.rect.w > 60.0
-            {
-                let _ = write!(
-                    o,
-                    r#"<text class="figure paper" x="{:.1}" y="{:.1}">{l:.0}</text>"#,
-                    p.rect.cx(),
-                    line.rect.cy() + 4.5
-                );
-            }
-        }
-    }
-}
-
-/// A part's name where it is seen where it stands: of a shaft without the shaft, of a joint without where it is.
-fn short_words(p: &Place) -> String {
-    let words = p.words.trim_start_matches("front shaft ").trim_start_matches("rear shaft ");
-    match p.kind {
-        PlaceKind::Joint => words.split(" at the ").next().unwrap_or(words).to_string(),
-        _ => words.to_string(),
-    }
-}
-
-/// Suspects are labelled before everything else.
-const SUSPECT_RANK: f64 = 10.0;
-
-/// Where a label of a part finds room: below the axis under the part, then beside it, last near the upper edge.
-fn free_spot(s: &Sheet, p: &Part, words: &str, taken: &[Rect], far: bool) -> Option<Rect> {
-    let w = text_width(words);
-    let rows = [38.0, 54.0, 70.0, 86.0].map(|dy| s.axis + dy);
-    let below = rows.iter().map(|&y| (0.0, y)).filter(|(_, y)| *y > p.rect.bottom() - 4.0).collect::<Vec<_>>();
-    let sideways: &[f64] = if far { &[0.0, 60.0, -60.0, 120.0, -120.0, 180.0, -180.0] } else { &[] };
-    let aside =
-        sideways.iter().flat_map(|dx| rows.iter().chain(&[s.axis - 52.0, s.axis - 68.0]).map(|&y| (*dx, y)).collect::<Vec<_>>());
-    below.into_iter().chain(aside).find_map(|(dx, y)| {
-        let x = (p.rect.cx() - w / 2.0 + dx).clamp(4.0, (s.width - w - 4.0).max(4.0));
-        let r = Rect::new(x, y, w, 15.0);
-        let free = !s.parts.iter().any(|q| q.rect.overlaps(&r)) && !taken.iter().any(|t| t.overlaps(&r));
-        (free && r.y >= 0.0 && r.bottom() <= s.height && r.right() <= s.width).then_some(r)
-    })
-}
-
-fn write_label(o: &mut String, class: &str, r: Rect, words: &str) {
-    let _ = write!(o, r#"<text class="{class}" x="{:.1}" y="{:.1}">{}</text>"#, r.cx(), r.y + 12.0, esc(words));
-}
-
-/// Readings above, each with a line to its part.
-fn pins(o: &mut String, s: &Sheet, m: &Marks) -> Vec<Rect> {
-    let mut taken: Vec<Rect> = vec![];
-    for pin in &m.pins {
-        let Some(p) = s.parts.iter().find(|p| p.place.id == pin.place) else { continue };
-        let w = text_width(&pin.text) + 12.0;
-        let low = s.height - 30.0;
-        // What stands at the lower edge has its reading there.
-        let rows = if p.rect.cy() > 0.7 * s.height { [low, 8.0, 34.0] } else { [8.0, 34.0, low] };
-        let spot = rows.iter().find_map(|&y| {
-            (0..40).map(|k| f64::from(if k % 2 == 0 { k / 2 } else { -(k + 1) / 2 }) * 14.0).find_map(|dx| {
-                let x = p.rect.cx() - w / 2.0 + dx;
-                let r = Rect::new(x, y, w, 21.0);
-                let inside = x > 4.0 && r.right() < s.width - 4.0;
-                let free = !s.parts.iter().any(|q| q.rect.overlaps(&r)) && !taken.iter().any(|t| t.overlaps(&r));
-                (inside && free).then_some(r)
-            })
-        });
-        let Some(r) = spot else { continue };
-        let class = if pin.wanted { "pin wanted" } else { "pin" };
-        let (x, y) = (p.rect.cx(), p.rect.y);
-        let _ = write!(
-            o,
-            r#"<g class="{class}"><line x1="{:.1}" y1="{:.1}" x2="{x:.1}" y2="{y:.1}"/><circle cx="{x:.1}" cy="{y:.1}" r="2.5"/><rect x="{:.1}" y="{:.1}" width="{:.1}" height="{:.1}"/><text x="{:.1}" y="{:.1}">{}</text></g>"#,
-            r.cx(),
-            // Beside a part that stands at the upper edge the line leaves from under the reading.
-            if r.bottom() < y { r.bottom() } else { r.y + r.h / 2.0 },
-            r.x,
-            r.y,
-            r.w,
-            r.h,
-            r.cx(),
-            r.y + 15.0,
-            esc(&pin.text)
-        );
-        taken.push(r);
-    }
-    taken
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ use super::line_view::{self, Chosen};
 use super::map_view::{self, Look, Made, MapView};
 use crate::App;
 use crate::auth::Member;
+use crate::beside::Beside;
 use crate::charts::{self, Rung};
 use crate::fail::{Fail, may_write};
 use crate::page::{Frame, Known, rung};
@@ -516,6 +517,8 @@ struct Card {
     heard: String,
     plan: Option<PlanView>,
     grounded: bool,
+    /// What was said on driving, or is proposed to be said.
+    beside: Beside,
     back: String,
     theme: &'static str,
 }
@@ -532,6 +535,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::page::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
+        beside: Beside::of(&k),
         grounded: case.grounded,
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),

@@ -121,6 +121,9 @@ pub struct Test {
     /// Wheels turn under power.
     #[serde(default)]
     pub wheels: bool,
+    /// It takes something off, or changes the vehicle, to see what the symptom does: it is not made again to prove a repair.
+    #[serde(default)]
+    pub isolates: bool,
     /// The engine or motor runs, the vehicle standing.
     #[serde(default)]
     pub running: bool,

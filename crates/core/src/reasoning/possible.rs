@@ -1,0 +1,68 @@
+//! Tests that can be made, each with what its outcomes say: all that are open, or one by its name.
+
+use super::knowledge::Knowledge;
+use super::likelihood::Model;
+use super::{availability, hypotheses, preparation, usual_kind};
+use crate::case::Case;
+
+/// A test that can be made as the vehicle stands, with what its outcomes say.
+#[derive(Clone, Debug)]
+pub struct Possible {
+    /// The test.
+    pub test: String,
+    /// Where.
+    pub at: Option<String>,
+    /// In which gear.
+    pub gear: Option<String>,
+    /// Minutes, with what must be done before it.
+    pub minutes: f64,
+    /// What can come out.
+    pub outcomes: Vec<String>,
+    /// The place that each names, of a test that names one.
+    pub places: Vec<Option<String>>,
+    /// A row for each outcome: how likely it is under each hypothesis, as it will be weighed.
+    pub rows: Vec<Vec<f64>>,
+}
+
+/// The tests of a symptom that were not made yet, in the order of the catalogue.
+pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
+    let all = hypotheses(&case.vehicle, k);
+    let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    availability::open(case, &model, symptom).into_iter().map(|t| laid_open(case, &model, t)).collect()
+}
+
+/// One test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test,
+/// place or gear that this vehicle does not have.
+pub fn one_test(case: &Case, k: &Knowledge, symptom: &str, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<Possible> {
+    let all = hypotheses(&case.vehicle, k);
+    let kind = usual_kind(&case.symptom(symptom)?.kind);
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    let same =
+        |t: &availability::Try| t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear;
+    availability::all_tries(&model).into_iter().find(same).map(|t| laid_open(case, &model, t))
+}
+
+/// A test with what its outcomes say.
+fn laid_open(case: &Case, model: &Model, t: availability::Try) -> Possible {
+    let l = t.likelihoods(model);
+    Possible {
+        test: t.test.id.clone(),
+        at: t.at.as_ref().map(|p| p.id.clone()),
+        gear: t.gear.clone(),
+        minutes: preparation::minutes(case, model.k, t.test, t.at.as_ref()),
+        outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
+        places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
+        rows: l.rows,
+    }
+}
+
+/// How often each outcome of a test comes out under each hypothesis, as the knowledge has it: the rows before they are tempered.
+/// None of a test that the knowledge does not have.
+pub fn behaviour_in(case: &Case, k: &Knowledge, symptom: &str, t: &Possible) -> Option<Vec<Vec<f64>>> {
+    let all = hypotheses(&case.vehicle, k);
+    let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
+    let at = t.at.as_deref().and_then(|at| case.vehicle.place(at));
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    Some(model.likelihoods(k.test(&t.test)?, at.as_ref(), t.gear.as_deref()).rows)
+}
