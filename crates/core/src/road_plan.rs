@@ -253,13 +253,14 @@ fn parts_words(v: &Vehicle, lines: &[OrderLine]) -> String {
 impl PlannedRun {
     /// What the run separates and what it cannot, in one line.
     pub fn words(&self, v: &Vehicle) -> String {
-        let groups: Vec<String> = self
-            .together
-            .iter()
-            .map(|g| parts_words(v, g))
-            .filter(|w| w.contains(" and "))
-            .map(|w| format!("{w} from one another"))
-            .collect();
+        // Several lines of the same parts are one group; one part's own lines need no telling apart.
+        let mut groups: Vec<String> = vec![];
+        for words in self.together.iter().map(|g| parts_words(v, g)).filter(|w| w.contains(" and ")) {
+            let words = format!("{words} from one another");
+            if !groups.contains(&words) {
+                groups.push(words);
+            }
+        }
         match (self.separates.is_empty(), groups.is_empty()) {
             (true, true) => "shows which line it is".into(),
             (true, false) => format!("shows which line it is; cannot tell {}", groups.join("; ")),

@@ -77,7 +77,8 @@ async fn main() {
     {
         b.fill(&format!("#levels input[name='{at}']"), level).await;
     }
-    b.click("#levels button.yellow").await;
+    b.js("document.querySelectorAll('#levels .seen-to input').forEach(c => c.click())").await;
+    b.click("#levels button:not(.quiet)").await;
     b.says("Loudest: front left hub").await;
     shot(&b, &out, "listening").await;
     b.go(&format!("{kestrel}/paper")).await;

@@ -5,6 +5,7 @@ use crate::page::{Known, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::listening::{Heard, heard};
+use baricord_core::next_action::ActionKind;
 use baricord_core::orders::Base;
 use std::collections::{HashMap, HashSet};
 
@@ -12,6 +13,15 @@ use std::collections::{HashMap, HashSet};
 pub fn main_orders(case: &Case, a: &Analysis) -> Vec<OrderFound> {
     let before: HashSet<&str> = case.recordings.iter().filter(|r| !r.is_after()).map(|r| r.id.as_str()).collect();
     a.recordings.iter().filter(|r| before.contains(r.id.as_str())).flat_map(|r| r.orders.iter().take(6).cloned()).collect()
+}
+
+/// What is written where the next step is.
+fn wanted_words(kind: ActionKind) -> &'static str {
+    match kind {
+        ActionKind::Choose | ActionKind::Repair => "repair here",
+        ActionKind::Prove | ActionKind::Judge => "look here again",
+        _ => "look here next",
+    }
 }
 
 /// What the drawing shows of a case.
@@ -30,7 +40,7 @@ pub fn marks(k: &Known) -> Marks {
         m.pair = a.twins().map(|t| (t.at, t.p));
     }
     if let Some(at) = k.next.at.as_deref().and_then(|a| case.vehicle.place(a)) {
-        m.pins.push(Pin { place: at.id, text: "look here next".into(), wanted: true });
+        m.pins.push(Pin { place: at.id, text: wanted_words(k.next.kind).into(), wanted: true });
     }
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
     m.pins.extend(readings(case));

@@ -39,7 +39,9 @@ pub fn href_of_test(k: &Knowledge, case: Uuid, test: &str, at: Option<&str>, gea
 }
 
 fn test_href(case: Uuid, station: Station, test: &str, at: Option<&str>, gear: Option<&str>, symptom: &str) -> String {
-    let named = |key: &str, v: Option<&str>| v.map_or(String::new(), |v| format!("&{key}={}", crate::page::segment(v)));
+    let named = |key: &str, v: Option<&str>| {
+        v.map_or(String::new(), |v| format!("&{key}={}", crate::page::segment(v).replace("%2E", ".")))
+    };
     match station {
         Station::Measure => {
             // A section is read at its middle.

@@ -28,9 +28,9 @@ const PAGES: [&str; 15] = [
     "measure?tool=angles",
 ];
 
-async fn case(g: &Ground, layout: usize, observations: Value) -> Uuid {
+async fn case(g: &Ground, layout: usize, kind: &str, observations: Value) -> Uuid {
     let mut doc = Case::new_document("d", "Mail van 2: knock", json!(layouts().remove(layout).1));
-    doc["symptoms"] = json!([{"id": "S1", "kind": "knock"}]);
+    doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
     doc["observations"] = observations;
     let mut s = g.store.scope(g.a).await.unwrap();
     let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
@@ -42,7 +42,7 @@ async fn case(g: &Ground, layout: usize, observations: Value) -> Uuid {
 async fn a_danger_is_proposed_on_every_page_until_somebody_answers_it() {
     let g = Ground::new().await;
     let c = g.client(Some(OWN)).await;
-    let id = case(&g, 3, json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}])).await;
+    let id = case(&g, 3, "knock", json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}])).await;
     let every = async |wanted: &str, not: &str| {
         for p in PAGES {
             let page = g.get(&c, &format!("/cases/{id}/{p}")).await.text().await.unwrap();
@@ -86,7 +86,7 @@ async fn a_danger_is_proposed_on_every_page_until_somebody_answers_it() {
 async fn a_limit_is_said_with_distance_and_speed_and_a_statement_without_a_reason_is_none() {
     let g = Ground::new().await;
     let c = g.client(Some(OWN)).await;
-    let id = case(&g, 3, json!([{"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"}, {"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}])).await;
+    let id = case(&g, 3, "growl", json!([{"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"}, {"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}])).await;
     let decide = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     assert!(decide.contains("Proposed: To be driven at most 50 km, no faster than 50 km/h"), "{decide}");
     let path = format!("/cases/{id}/safety");
@@ -113,7 +113,7 @@ async fn how_it_is_moved_is_said_where_it_is_not_driven() {
     let g = Ground::new().await;
     let c = g.client(Some(OWN)).await;
     let nuts = || json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]);
-    let (manual, automatic) = (case(&g, 3, nuts()).await, case(&g, 4, nuts()).await);
+    let (manual, automatic) = (case(&g, 3, "knock", nuts()).await, case(&g, 4, "knock", nuts()).await);
     let page = async |id: Uuid| g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     assert!(page(automatic).await.contains("not towed on its driven wheels"));
     assert!(!page(manual).await.contains("not towed on its driven wheels"));

@@ -172,7 +172,12 @@ async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_
         assert_eq!(r.status(), 422, "{fields:?}");
         assert!(r.text().await.unwrap().contains(&format!("<b>{field}</b>")), "{fields:?}");
     }
-    let close = [("unit", "dB"), ("hub.fl", "66"), ("hub.fr", "67"), ("diff.rear", "60"), ("symptom", "S2")];
+    let levels = [("unit", "dB"), ("hub.fl", "66"), ("hub.fr", "67"), ("diff.rear", "60"), ("symptom", "S2")];
+    // Wheels turn under power for it: what must be seen to is ticked first.
+    let r = g.post_form(&c, &path, &levels).await;
+    assert_eq!(r.status(), 422);
+    assert!(r.text().await.unwrap().contains("tick first"));
+    let close: Vec<_> = levels.into_iter().chain(["free", "control", "clear", "exhaust"].map(|t| ("seen-to", t))).collect();
     assert_eq!(g.post_form(&c, &path, &close).await.status(), 303);
     let page = g.get(&c, &format!("{path}?s=S2")).await.text().await.unwrap();
     assert!(page.contains("Loudest so far, not clearly") && page.contains("67 dB"), "{page}");

@@ -102,7 +102,8 @@ async fn every_page_names_the_same_next_step() {
                 }
                 // The drawing says where.
                 let place = next.at.as_deref().and_then(|a| v.place(a));
-                assert_eq!(page.contains("look here next"), place.is_some(), "{what}: {at}: the drawing");
+                let pinned = page.contains("class=\"pin wanted\"");
+                assert_eq!(pinned, place.is_some(), "{what}: {at}: the drawing");
                 // One yellow button, the next step.
                 assert_eq!(page.matches("class=\"button yellow\"").count(), 1, "{what}: {at}");
             }

@@ -7,7 +7,7 @@ use std::fmt::Write;
 
 /// Width that a text will need, px, at 14 px Barlow Condensed.
 fn text_width(s: &str) -> f64 {
-    s.chars().count() as f64 * 6.3 + 4.0
+    s.chars().count() as f64 * 6.7 + 4.0
 }
 
 /// A bracket that holds two places of one fault together; its figure stands among the labels.
@@ -82,8 +82,14 @@ pub(super) fn labels(o: &mut String, v: &Vehicle, s: &Sheet, m: &Marks, mut take
         wanted.retain(|w| !places.contains(&w.0.place.id));
     }
     let mut left_out = f64::INFINITY;
+    let mut suspects = 0;
     for (p, rank, words) in wanted {
         let is_suspect = rank >= SUSPECT_RANK;
+        // On a phone there is room for the likeliest few.
+        suspects += usize::from(is_suspect);
+        if narrow && is_suspect && suspects > NAMED_ON_A_PHONE {
+            continue;
+        }
         // A smaller suspect is never named where a larger one is not.
         if is_suspect && rank < left_out && left_out.is_finite() {
             continue;
@@ -133,23 +139,37 @@ fn short_words(p: &Place) -> String {
     }
 }
 
+/// Suspects that are named on a phone.
+const NAMED_ON_A_PHONE: usize = 3;
+
 /// Suspects are labelled before everything else.
 const SUSPECT_RANK: f64 = 10.0;
 
-/// Where a label of a part finds room: below the axis under the part, then beside it, last near the upper edge.
+/// Where a label of a part finds room: below the axis under the part, else, where it may be `far`, at the nearest free place.
 fn free_spot(s: &Sheet, p: &Part, words: &str, taken: &[Rect], far: bool) -> Option<Rect> {
     let w = text_width(words);
     let rows = [38.0, 54.0, 70.0, 86.0].map(|dy| s.axis + dy);
-    let below = rows.iter().map(|&y| (0.0, y)).filter(|(_, y)| *y > p.rect.bottom() - 4.0).collect::<Vec<_>>();
-    let sideways: &[f64] = if far { &[0.0, 60.0, -60.0, 120.0, -120.0, 180.0, -180.0] } else { &[] };
-    let aside =
-        sideways.iter().flat_map(|dx| rows.iter().chain(&[s.axis - 52.0, s.axis - 68.0]).map(|&y| (*dx, y)).collect::<Vec<_>>());
-    below.into_iter().chain(aside).find_map(|(dx, y)| {
+    let below = rows.iter().map(|&y| (0.0, y)).filter(|(_, y)| *y > p.rect.bottom() - 4.0);
+    // The arrow that points to the front.
+    let arrow = Rect::new(8.0, s.axis - 30.0, 34.0, 40.0);
+    let free = |(dx, y): (f64, f64)| {
         let x = (p.rect.cx() - w / 2.0 + dx).clamp(4.0, (s.width - w - 4.0).max(4.0));
         let r = Rect::new(x, y, w, 15.0);
-        let free = !s.parts.iter().any(|q| q.rect.overlaps(&r)) && !taken.iter().any(|t| t.overlaps(&r));
-        (free && r.y >= 0.0 && r.bottom() <= s.height && r.right() <= s.width).then_some(r)
-    })
+        let clear = !s.parts.iter().any(|q| q.rect.overlaps(&r)) && !taken.iter().any(|t| t.overlaps(&r)) && !arrow.overlaps(&r);
+        (clear && r.y >= 0.0 && r.bottom() <= s.height && r.right() <= s.width).then_some(r)
+    };
+    if let Some(r) = below.clone().find_map(free) {
+        return Some(r);
+    }
+    if !far {
+        return None;
+    }
+    // What has no room below is named at the nearest place that has.
+    let mut near: Vec<(f64, f64)> =
+        (-9..=9).flat_map(|k| (0..13).map(move |row| (20.0 * f64::from(k), 16.0 * f64::from(row)))).collect();
+    let distance = |(dx, y): &(f64, f64)| dx.abs() + (y + 7.5 - p.rect.cy()).abs();
+    near.sort_by(|a, b| distance(a).total_cmp(&distance(b)));
+    near.into_iter().find_map(free)
 }
 
 fn write_label(o: &mut String, class: &str, r: Rect, words: &str) {

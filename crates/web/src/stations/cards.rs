@@ -67,8 +67,9 @@ pub struct TestCard {
     pub runs: Vec<String>,
     /// What is looked at for little while it is open.
     pub looks: Vec<String>,
-    /// What costs nothing where one stands.
+    /// What costs nothing where one stands, and what it is called.
     pub with_it: Vec<WithIt>,
+    pub with_words: &'static str,
     /// What was answered already; empty where nothing was.
     pub answered: String,
     /// Where it is answered.
@@ -222,6 +223,7 @@ pub fn card(k: &Known, b: &Beliefs, t: &Possible, number: usize) -> Option<TestC
         runs: runs.map(Leg::words).collect(),
         looks: looks_after(k, rule, at),
         with_it: vec![],
+        with_words: if rule.is_of_the_road() { "On the same drive" } else { "Where you stand anyway" },
         answered: answered(k, t),
         href,
     })

@@ -14,11 +14,12 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::cautions::{RunningCheck, running_checks};
+use baricord_core::cautions::{RunningCheck, require_checks, running_checks};
 use baricord_core::entries::append;
 use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
+use baricord_core::reasoning::knowledge::builtin;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -150,6 +151,8 @@ async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     if all.is_empty() {
         return Err(Problem::new("missing", "a level at one place at least").field("level").into());
     }
+    let rule = builtin().test(TEST).ok_or(Fail::NotFound)?;
+    require_checks(&case, rule, &f.all("seen-to"))?;
     let was = heard(&s.case(id).await?.document);
     let new: Vec<Heard> =
         all.into_iter().filter(|h| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&h.at, h.level, h.unit))).collect();
