@@ -7,6 +7,7 @@ use crate::proof_list::proof_list;
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::wording::{cause_words, test_words};
 use crate::reasoning::{Diagnosis, NextStep, RECORDED};
+use crate::release::Proposal;
 use crate::verify::{Verdict, Verification};
 
 /// What kind of thing is done next.
@@ -79,9 +80,15 @@ impl NextAction {
         }
     }
 
-    /// In a few words on the board, where a vehicle that is not to be driven must be seen before its case is opened.
-    pub fn on_the_board(&self, case: &Case) -> String {
-        if case.grounded { format!("not to be driven; {}", self.words_with_minutes()) } else { self.words_with_minutes() }
+    /// In a few words on the board, where a vehicle that is not to be driven, or may not be, must be seen before its case is
+    /// opened.
+    pub fn on_the_board(&self, case: &Case, proposal: Option<&Proposal>) -> String {
+        let words = self.words_with_minutes();
+        match proposal {
+            _ if case.grounded => format!("not to be driven; {words}"),
+            Some(p) => format!("proposed: {}; {words}", p.words().to_lowercase()),
+            None => words,
+        }
     }
 }
 
@@ -238,7 +245,7 @@ mod tests {
             "repairs": [{"symptom": "S1", "fault": "joint-worn", "at": "prop.rear.j1", "result": "open"}]}));
         let a = next(&c);
         assert_eq!(a.kind, ActionKind::Clear);
-        assert!(a.on_the_board(&c).starts_with("not to be driven; "));
+        assert!(a.on_the_board(&c, None).starts_with("not to be driven; "));
         // And no test sends it onto the road before.
         let open = case(json!({"symptoms": [{"id": "S1", "kind": "clunk"}], "safety": no}));
         assert_ne!(next(&open).station, Station::Road);

@@ -67,7 +67,7 @@ impl Scope {
     pub async fn add_case(&mut self, document: Value, what: &str, person: &str) -> Result<Uuid, StoreError> {
         let case = Case::from_json(&document)?;
         let c = StoredCase { id: Uuid::now_v7(), document, case, version: 1 };
-        let (next, weighed_by) = self.next_of(&c).await?;
+        let board = self.board_words(&c).await?;
         let vehicle = self.vehicle_named(&c.case.vehicle.name).await?;
         sqlx::query(
             "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, weighed_by)
@@ -78,10 +78,10 @@ impl Scope {
         .bind(title(&c.case))
         .bind(&c.case.vehicle.name)
         .bind(text(&c.document))
-        .bind(next.station.id())
-        .bind(next.on_the_board(&c.case))
+        .bind(board.station.id())
+        .bind(board.words)
         .bind(vehicle)
-        .bind(weighed_by)
+        .bind(board.weighed_by)
         .execute(&mut *self.tx)
         .await?;
         self.keep_step(c.id, 1, &c.document, (what, person, None)).await?;
@@ -212,7 +212,7 @@ impl Scope {
     }
 
     async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
-        let (next, weighed_by) = self.next_of(c).await?;
+        let board = self.board_words(c).await?;
         let vehicle = self.vehicle_named(&c.case.vehicle.name).await?;
         sqlx::query(
             "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now(),
@@ -222,12 +222,12 @@ impl Scope {
         .bind(c.version)
         .bind(title(&c.case))
         .bind(&c.case.vehicle.name)
-        .bind(next.station.id())
-        .bind(next.on_the_board(&c.case))
+        .bind(board.station.id())
+        .bind(board.words)
         .bind(c.id)
         .bind(self.workshop())
         .bind(vehicle)
-        .bind(weighed_by)
+        .bind(board.weighed_by)
         .execute(&mut *self.tx)
         .await?;
         Ok(())

@@ -7,12 +7,12 @@
 //! way, [`people`] who may sign in, [`tokens`] what their programs sign in with,
 //! [`vehicles`] the one life of a vehicle over many cases.
 
+mod board_words;
 pub mod cases;
 pub mod drives;
 pub mod house;
 pub mod incoming;
 pub mod jobs;
-mod next_steps;
 pub mod opinions;
 pub mod people;
 pub mod recordings;

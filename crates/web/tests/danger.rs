@@ -51,6 +51,7 @@ async fn a_danger_is_proposed_on_every_page_until_somebody_answers_it() {
         }
     };
     every("safety-strip proposed", "").await;
+    assert!(g.get(&c, "/").await.text().await.unwrap().contains("proposed: not to be driven; "), "the board");
     let decide = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     assert!(decide.contains("Proposed: Not to be driven") && decide.contains("front left wheel: seen"), "{decide}");
     // A person says it, by one press; it stands everywhere and on the board, and nothing is proposed any more.

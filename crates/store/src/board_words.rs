@@ -1,29 +1,42 @@
-//! What each case does next, weighed when it changes and kept beside it for the board.
+//! What the board says of each case: what is done next, weighed when the case changes and kept beside it.
 
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};
-use baricord_core::next_action::{NextAction, next_action};
+use baricord_core::next_action::next_action;
+use baricord_core::progress::Station;
 use baricord_core::reasoning::diagnose;
+use baricord_core::release::proposal;
 use uuid::Uuid;
 
 /// Lines that are weighed again for one showing of the board, where the knowledge has changed since.
 const WEIGHED_AT_ONCE: i64 = 20;
 
+/// What the board says of a case.
+pub(crate) struct BoardWords {
+    /// For which station it waits.
+    pub station: Station,
+    /// What is done next, and what must be seen before the case is opened.
+    pub words: String,
+    /// The version of the knowledge that weighed it.
+    pub weighed_by: String,
+}
+
 impl Scope {
-    /// What a case does next, by what this workshop knows, with the version of that knowledge.
-    pub(crate) async fn next_of(&mut self, c: &StoredCase) -> Result<(NextAction, String), StoreError> {
+    /// What the board says of a case, by what this workshop knows.
+    pub(crate) async fn board_words(&mut self, c: &StoredCase) -> Result<BoardWords, StoreError> {
         let (analysis, proof) = self.analysis(c.id).await?.unzip();
         let house = self.house().await?;
-        let version = house.version();
-        let mut case = c.case.clone();
+        let weighed_by = house.version();
+        let (mut case, document) = (c.case.clone(), c.document.clone());
         case.vehicle.limits = case.vehicle.limits.or(&house.limits);
-        let weigh = move || -> Result<NextAction, StoreError> {
+        let weigh = move || -> Result<BoardWords, StoreError> {
             let k = house.knowledge()?;
             let d = diagnose(&case, &k, analysis.as_ref());
-            Ok(next_action(&case, &k, &d, proof.as_ref()))
+            let next = next_action(&case, &k, &d, proof.as_ref());
+            let words = next.on_the_board(&case, proposal(&document, &d).as_ref());
+            Ok(BoardWords { station: next.station, words, weighed_by })
         };
-        let next = tokio::task::spawn_blocking(weigh).await.map_err(|e| StoreError::Broken(e.to_string()))??;
-        Ok((next, version))
+        tokio::task::spawn_blocking(weigh).await.map_err(|e| StoreError::Broken(e.to_string()))?
     }
 
     /// Weighs cases again whose next step was weighed with other knowledge, the latest first; a few at a time.
@@ -39,14 +52,14 @@ impl Scope {
         .await?;
         for id in stale {
             let c = self.case(id).await?;
-            let (next, version) = self.next_of(&c).await?;
+            let board = self.board_words(&c).await?;
             // Only the board's words: nobody has touched the case.
             sqlx::query(
                 "UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5 AND version = $6",
             )
-            .bind(next.station.id())
-            .bind(next.on_the_board(&c.case))
-            .bind(version)
+            .bind(board.station.id())
+            .bind(board.words)
+            .bind(board.weighed_by)
             .bind(id)
             .bind(self.workshop())
             .bind(c.version)
