@@ -103,9 +103,21 @@ pub(super) fn labels(o: &mut String, v: &Vehicle, s: &Sheet, m: &Marks, mut take
         // Away from its part it has a line to it.
         let away = (r.cx() - p.rect.cx()).abs() > r.w / 2.0 + 4.0 || r.y < p.rect.y;
         if is_suspect && away {
-            let (x, y) = (p.rect.cx(), if r.y < p.rect.y { p.rect.y } else { p.rect.bottom() });
-            let from = if r.y < p.rect.y { r.bottom() } else { r.y };
-            let _ = write!(o, r#"<line class="leader" x1="{:.1}" y1="{from:.1}" x2="{x:.1}" y2="{y:.1}"/>"#, r.cx());
+            // From the edge of the label that is nearest.
+            let at = p.rect.cx().clamp(r.x, r.right());
+            let beside = (at - p.rect.cx()).abs() > 1.0;
+            let above = r.y < p.rect.y;
+            let from = match (beside, above) {
+                (true, _) => r.y + 8.0,
+                (false, true) => r.bottom(),
+                (false, false) => r.y,
+            };
+            let (x, y) = match (beside, above) {
+                (true, _) => (if r.x > p.rect.cx() { p.rect.right() } else { p.rect.x }, p.rect.cy()),
+                (false, true) => (p.rect.cx(), p.rect.y),
+                (false, false) => (p.rect.cx(), p.rect.bottom()),
+            };
+            let _ = write!(o, r#"<line class="leader" x1="{at:.1}" y1="{from:.1}" x2="{x:.1}" y2="{y:.1}"/>"#);
         }
         write_label(o, if is_suspect { "label suspect" } else { "label" }, r, &words);
         taken.push(r);
