@@ -211,7 +211,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
             None => stops.splice(0..0, stop_of(&k, test, at, gear)).for_each(drop),
         }
     }
-    let to_come = stops
+    let mut to_come: Vec<(String, String, String)> = stops
         .iter()
         .skip(1)
         .map(|s| {
@@ -229,6 +229,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let mut asked: Vec<Asked> = stops.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
     if let (Some(first), Some(s)) = (asked.first_mut(), stops.first()) {
         first.card.with_it = with_it(&k, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
+        // What is offered with the question is not listed twice.
+        to_come.retain(|t| !first.card.with_it.iter().any(|w| w.href == t.2));
     }
     let is_step = stops.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
     Ok(LiftPage {

@@ -314,6 +314,10 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         wanted.as_ref().is_some_and(|w| w.test == t.id && w.at == at.unwrap_or_default() && w.gear.is_empty())
     };
     let mut tests = cards(&k, &beliefs, |t, at| of_the_road(t) && !is_wanted(t, at), 6);
+    // What is offered with it is not listed twice.
+    let with: Vec<&str> = wanted.iter().flat_map(|w| &w.with_it).map(|w| w.href.as_str()).collect();
+    tests.retain(|c| !with.contains(&c.href.as_str()));
+    tests.iter_mut().enumerate().for_each(|(i, c)| c.number = i + 1);
     // The one that stands before them is the first.
     tests.iter_mut().filter(|_| wanted.is_some()).for_each(|c| c.number += 1);
     let mut page = RoadPage {
