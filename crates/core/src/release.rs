@@ -1,5 +1,6 @@
 //! Whether the vehicle may be driven, and what was found on the way: both beside the search for the cause.
 
+use crate::case::{Case, Observation};
 use crate::entries::read_entries;
 use crate::problem::Problem;
 use crate::reasoning::{Danger, Diagnosis};
@@ -43,6 +44,27 @@ pub struct Statement {
     /// What had been proposed when it was said: it is not proposed again for these.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub answers: Vec<Suspect>,
+    /// How many observations the case had then: what is seen later at a suspect's part is proposed again.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub observations: usize,
+}
+
+fn is_zero(n: &usize) -> bool {
+    *n == 0
+}
+
+impl Statement {
+    /// Whether it answered a suspect, and nothing was seen at that part since. A list that has become shorter answers nothing.
+    fn answered(&self, case: &Case, fault: &str, at: &str) -> bool {
+        let place = case.vehicle.place(at);
+        let there = |o: &Observation| match (o.at.as_deref().and_then(|a| case.vehicle.place(a)), &place) {
+            (Some(o), Some(p)) => o.same_assembly(p),
+            // What names no part may be of any.
+            _ => true,
+        };
+        let named = self.answers.iter().any(|x| x.fault == fault && x.at == at);
+        named && case.observations.get(self.observations..).is_some_and(|later| !later.iter().any(there))
+    }
 }
 
 /// A fault at a place that makes driving a danger.
@@ -102,13 +124,13 @@ impl Proposal {
 }
 
 /// The strictest statement that the symptoms' suspects propose, where what was said last is milder and did not answer them.
-pub fn proposal(document: &Value, diagnosis: &Diagnosis) -> Option<Proposal> {
+pub fn proposal(document: &Value, case: &Case, diagnosis: &Diagnosis) -> Option<Proposal> {
     let said = statement(document);
     let covered = |d: &Danger| {
         let Some(s) = &said else { return false };
         let (a, b) = (strictness(s.drive, s.km, s.kmh), strictness(d.drive, d.km, d.kmh));
         let as_strict = a.0 > b.0 || a.0 == b.0 && a.1 <= b.1 && a.2 <= b.2;
-        let answered = d.faults.iter().all(|f| s.answers.iter().any(|x| x.fault == f.fault && x.at == f.at));
+        let answered = d.faults.iter().all(|f| s.answered(case, &f.fault, &f.at));
         as_strict || answered
     };
     let open = diagnosis.symptoms.iter().filter_map(|s| s.danger.as_ref()).filter(|d| !covered(d));
@@ -164,6 +186,7 @@ pub fn statement(document: &Value) -> Option<Statement> {
         kmh: None,
         by: "Baricord".into(),
         answers: vec![],
+        observations: 0,
     }))
 }
 
@@ -248,6 +271,7 @@ mod tests {
             kmh: None,
             by: "Maren".into(),
             answers: vec![],
+            observations: 0,
         };
         assert_eq!(s(Drive::No, " ", None).check().unwrap_err().field.as_deref(), Some("reason"));
         assert_eq!(s(Drive::Limited, "worn", None).check().unwrap_err().field.as_deref(), Some("km"));
@@ -270,12 +294,12 @@ mod tests {
         d["observations"] = json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]);
         let of = |d: &Value| {
             let c = crate::case::Case::from_json(d).unwrap();
-            proposal(d, &diagnose(&c, builtin(), None))
+            proposal(d, &c, &diagnose(&c, builtin(), None))
         };
         let p = of(&d).unwrap();
         assert_eq!((p.drive, p.words().as_str()), (Drive::No, "Not to be driven"));
         assert!(p.why.contains("front left"), "{}", p.why);
-        let say = |drive: &str, answers: Value| json!([{"drive": drive, "reason": "seen", "by": "Maren", "answers": answers}]);
+        let say = |drive: &str, answers: Value| json!([{"drive": drive, "reason": "seen", "by": "Maren", "answers": answers, "observations": 1}]);
         d["safety"] = say("no", json!([]));
         assert_eq!(of(&d), None, "said");
         // Somebody said yes before the nuts were looked at: it is proposed again.
@@ -283,6 +307,10 @@ mod tests {
         assert!(of(&d).is_some());
         d["safety"] = say("yes", json!(p.suspects));
         assert_eq!(of(&d), None, "answered by name");
+        // Found loose once more after that: it is proposed again.
+        let again = d["observations"][0].clone();
+        d["observations"].as_array_mut().unwrap().push(again);
+        assert!(of(&d).is_some(), "seen again");
         d["safety"] = json!([{"drive": "limited", "reason": "home", "by": "Maren", "km": 5}]);
         assert!(of(&d).is_some(), "milder than what is proposed");
     }

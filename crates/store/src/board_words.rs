@@ -33,7 +33,7 @@ impl Scope {
             let k = house.knowledge()?;
             let d = diagnose(&case, &k, analysis.as_ref());
             let next = next_action(&case, &k, &d, proof.as_ref());
-            let words = next.on_the_board(&case, proposal(&document, &d).as_ref());
+            let words = next.on_the_board(&case, proposal(&document, &case, &d).as_ref());
             Ok(BoardWords { station: next.station, words, weighed_by })
         };
         tokio::task::spawn_blocking(weigh).await.map_err(|e| StoreError::Broken(e.to_string()))?

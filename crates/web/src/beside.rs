@@ -35,6 +35,8 @@ pub struct Beside {
     pub proposal: Option<ProposalView>,
     /// What the evidence asks about now, as the form sends it: a statement answers it.
     pub asked: String,
+    /// How many observations that rests on.
+    pub observations: usize,
     /// A vehicle that is not to be driven: how it is moved, where that is not on its wheels.
     pub towing: String,
 }
@@ -55,7 +57,7 @@ impl Beside {
         let (case, document) = (k.case(), &k.stored.document);
         let said = statement(document);
         let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));
-        let proposal = proposal(document, &k.diagnosis).map(|p| ProposalView {
+        let proposal = proposal(document, case, &k.diagnosis).map(|p| ProposalView {
             words: p.words(),
             why: p.why.clone(),
             drive: if p.drive == Drive::No { "no" } else { "limited" },
@@ -79,6 +81,7 @@ impl Beside {
                 Some(c) if not_driven && is_not_towed_on_its_wheels(&case.vehicle) => c.words.clone(),
                 _ => String::new(),
             },
+            observations: case.observations.len(),
             asked: k
                 .diagnosis
                 .symptoms
@@ -123,6 +126,8 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
         kmh: limit("kmh")?,
         by: m.person.name.clone(),
         answers: suspects(f.text("answers").unwrap_or_default()),
+        // Those of the page that was read: what came since was not seen.
+        observations: f.text("observations").and_then(|n| n.parse().ok()).unwrap_or(0),
     };
     s.check()?;
     let mut scope = m.scope().await?;

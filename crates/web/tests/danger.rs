@@ -71,11 +71,18 @@ async fn a_danger_is_proposed_on_every_page_until_somebody_answers_it() {
     let page = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     let answers = page.split("name=\"answers\" value=\"").nth(1).unwrap().split('"').next().unwrap().to_string();
     assert!(answers.contains("wheel-loose@wheel.fl"), "{answers}");
-    let fine = [("drive", "yes"), ("reason", "nuts to their torque, seats clean"), ("answers", answers.as_str())];
+    let fine =
+        [("drive", "yes"), ("reason", "nuts to their torque, seats clean"), ("answers", answers.as_str()), ("observations", "1")];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/safety"), &fine).await.status(), 303);
     let decide = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     assert!(!decide.contains("safety-strip"), "cleared");
-    // Another one, seen afterwards, is proposed again.
+    // The same one found loose again: it is proposed again. And so is another one.
+    g.changed_by("Tovi", id, |d| {
+        let again = d["observations"][0].clone();
+        d["observations"].as_array_mut().unwrap().push(again);
+    })
+    .await;
+    every("safety-strip proposed", "").await;
     g.changed_by("Tovi", id, |d| {
         d["observations"].as_array_mut().unwrap().push(json!({"test": "wheel-nut-check", "at": "wheel.rr", "outcome": "loose"}))
     })

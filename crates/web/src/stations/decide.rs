@@ -220,7 +220,9 @@ fn cause_row(k: &Known, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> C
             .collect(),
         looks: looks_at_repair(k, &r.fault, Some(&r.at)),
         is_planned: a.course.enough
-            && first.is_some_and(|s| s.fault.as_deref() == Some(r.fault.as_str()) && s.at.as_deref() == Some(r.at.as_str())),
+            && first.is_some_and(|s| {
+                s.fault.as_deref() == Some(r.fault.as_str()) && s.at.as_deref() == Some(r.at.as_str()) && s.with == r.with
+            }),
     }
 }
 
