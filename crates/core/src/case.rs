@@ -6,6 +6,7 @@
 
 use crate::attempts::readable;
 pub use crate::attempts::{Attempt, Due, Hint};
+use crate::fault_at::FaultAt;
 use crate::problem::{Problem, read_json};
 use crate::units::Kilometres;
 use crate::vehicle::{Place, Vehicle};
@@ -329,6 +330,25 @@ impl Repair {
     /// Every place it was made at.
     pub fn all_places(&self) -> impl Iterator<Item = &str> {
         self.at.as_deref().into_iter().chain(self.places.iter().map(String::as_str))
+    }
+
+    /// The other faults that were changed before the same drive, where they are named with their place.
+    pub fn changed_with(&self) -> impl Iterator<Item = FaultAt> {
+        self.other_changes.iter().filter_map(|w| match w {
+            Value::String(s) => FaultAt::parse(s),
+            w => Some(FaultAt::new(w["fault"].as_str()?, w["at"].as_str()?)),
+        })
+    }
+
+    /// What is repaired with it as the same cause: its other places, and the other faults.
+    pub fn repaired_with(&self) -> Vec<FaultAt> {
+        let more = self.all_places().filter(|at| Some(*at) != self.at.as_deref());
+        more.map(|at| FaultAt::new(&self.fault, at)).chain(self.changed_with()).collect()
+    }
+
+    /// Whether a fault at a place was repaired with it.
+    pub fn mends(&self, fault: &str, at: &str) -> bool {
+        self.fault == fault && self.all_places().any(|p| p == at) || self.changed_with().any(|w| w.fault == fault && w.at == at)
     }
 
     /// Whether it is not judged yet: planned, or made and not proved.

@@ -16,6 +16,7 @@ pub mod case;
 pub mod cautions;
 pub mod elimination;
 pub mod entries;
+pub mod fault_at;
 pub mod instrument;
 pub mod intake;
 pub mod life;

@@ -4,6 +4,7 @@
 use crate::case::Case;
 use crate::problem::Problem;
 use crate::reasoning::knowledge::{HISTORY, builtin};
+use crate::reasoning::wording::repair_words;
 use crate::units::Kilometres;
 use serde::{Deserialize, Serialize};
 
@@ -101,17 +102,14 @@ fn plain(id: &str) -> String {
 }
 
 /// A repair in words: what, where, which part, and what came of it.
-fn repair_words(case: &Case, r: &crate::case::Repair) -> (String, String) {
-    let name = builtin().fault(&r.fault).map_or_else(|| plain(&r.fault), |f| f.name.clone());
-    let place = r.at.as_deref().and_then(|at| case.vehicle.place(at)).map(|p| p.words).filter(|p| !name.starts_with(p.as_str()));
-    let place = place.map(|p| format!(", {p}")).unwrap_or_default();
+fn words_of(case: &Case, r: &crate::case::Repair) -> (String, String) {
     let part = r.part.as_deref().map(|p| format!("{p} part")).unwrap_or_default();
     let result = match r.result.as_deref() {
         Some("open") | None => "not proved yet".to_string(),
         Some(other) => plain(other),
     };
     let more: Vec<String> = [part, result].into_iter().filter(|s| !s.is_empty()).collect();
-    (format!("{name}{place}"), more.join(", "))
+    (repair_words(builtin(), case, r), more.join(", "))
 }
 
 /// The life of a vehicle, latest first.
@@ -135,7 +133,7 @@ pub fn entries(visits: &[Visit<'_>], changes: &[Change]) -> Vec<Entry> {
     for v in visits {
         let distance_km = v.case.distance_km;
         for r in &v.case.repairs {
-            let (words, more) = repair_words(v.case, r);
+            let (words, more) = words_of(v.case, r);
             out.push(Entry { on: v.on.clone(), distance_km, what: Happening::Part, words, more, visit: Some(v.id.clone()) });
         }
         let symptoms: Vec<String> = v

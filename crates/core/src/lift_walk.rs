@@ -3,7 +3,7 @@
 
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{Possible, place_is, possible, route};
+use crate::reasoning::{Possible, SymptomAnswer, one_test, place_is, possible, route};
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -150,6 +150,30 @@ pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: 
     }
 }
 
+/// Whether the walk is over: where acting beats testing, or the symptom is cured, nothing more is asked.
+pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
+    answer.course.enough || case.cured_by(&answer.id).is_some()
+}
+
+/// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
+/// where it is not made under the vehicle.
+pub fn ask_first(
+    stops: &mut Vec<Stop>,
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    (test, at, gear): (&str, Option<&str>, Option<&str>),
+) {
+    let stop = match stops.iter().position(|s| s.is(test, at, gear)) {
+        Some(i) => Some(stops.remove(i)),
+        None => one_test(case, k, symptom, test, at, gear).and_then(|test| {
+            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            Some(Stop { test, reach, bits: 0.0, again: false, too_warm: false })
+        }),
+    };
+    stops.splice(0..0, stop);
+}
+
 /// The stops of a symptom's walk that are still to come, in the order in which they are worth making from where the vehicle
 /// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
 pub fn walk(
@@ -229,6 +253,34 @@ mod tests {
         let after = walked(&c, Heat::Cold);
         assert!(after.len() * 2 < before.len(), "{} of {}", after.len(), before.len());
         assert!(!after.iter().any(|s| s.test.test == "oil-look" && s.test.at.as_deref() == Some("gearbox")));
+    }
+
+    #[test]
+    fn at_enough_it_is_over_and_a_test_that_is_asked_for_stands_first() {
+        let seen = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}, {"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"},
+            {"symptom": "S1", "test": "turn", "outcome": "right"}, {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        let mut c = case(front_drive(), "growl", "lift");
+        let over = |c: &Case| is_over(c, &crate::reasoning::diagnose(c, builtin(), None).symptoms[0]);
+        assert!(!over(&c));
+        c.observations = serde_json::from_value(seen).unwrap();
+        assert!(over(&c));
+        let mut cured = case(front_drive(), "growl", "lift");
+        let repair = json!([{"symptom": "S1", "fault": "tyre-noise", "at": "wheel.fl", "result": "cured"}]);
+        cured.repairs = serde_json::from_value(repair).unwrap();
+        assert!(over(&cured));
+        // Of the walk, answered already, of the road: only what is made under the vehicle is asked there.
+        let mut stops = walked(&case(front_drive(), "growl", "lift"), Heat::Cold);
+        let (n, last) = (stops.len(), stops.last().unwrap().test.clone());
+        let mut ask = |test: &str, at: Option<&str>| {
+            ask_first(&mut stops, &c, builtin(), "S1", (test, at, None));
+            (stops[0].test.test.clone(), stops[0].test.at.clone(), stops.len())
+        };
+        assert_eq!(ask(&last.test, last.at.as_deref()), (last.test.clone(), last.at.clone(), n));
+        let answered = ("wheel-rock".to_string(), Some("hub.fl".to_string()));
+        let (test, at, _) = ask("wheel-rock", Some("hub.fl"));
+        assert_eq!((test, at), answered);
+        let (test, at, _) = ask("turn", None);
+        assert_eq!((test, at), answered, "nothing of the road");
     }
 
     #[test]

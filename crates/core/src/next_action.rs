@@ -2,10 +2,11 @@
 //! step of the diagnosis; once a repair is planned it is that repair, then its proof.
 
 use crate::case::{Case, Repair};
+use crate::fault_at::FaultAt;
 use crate::progress::{Station, is_proved};
 use crate::proof_list::proof_list;
 use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::wording::{cause_words, test_words};
+use crate::reasoning::wording::{pair_words, repair_words, test_words};
 use crate::reasoning::{Diagnosis, NextStep, RECORDED};
 use crate::release::Proposal;
 use crate::verify::{Verdict, Verification};
@@ -46,6 +47,8 @@ pub struct NextAction {
     pub test: Option<String>,
     /// The fault that is repaired.
     pub fault: Option<String>,
+    /// What is repaired with it.
+    pub with: Vec<FaultAt>,
     /// Where on the vehicle.
     pub at: Option<String>,
     /// In which gear.
@@ -59,12 +62,17 @@ pub struct NextAction {
 impl NextAction {
     fn new(kind: ActionKind, station: Station, words: impl Into<String>) -> Self {
         let words = words.into();
-        Self { kind, station, symptom: None, test: None, fault: None, at: None, gear: None, minutes: None, words }
+        Self { kind, station, symptom: None, test: None, fault: None, with: vec![], at: None, gear: None, minutes: None, words }
     }
 
     /// Whether it is this test at this place.
     pub fn is_test(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
         self.test.as_deref() == Some(test) && self.at.as_deref() == at && self.gear.as_deref() == gear
+    }
+
+    /// Every place that it is about.
+    pub fn places(&self) -> impl Iterator<Item = &str> {
+        self.at.as_deref().into_iter().chain(self.with.iter().map(|w| w.at.as_str()))
     }
 
     /// The test with its place and gear; none where it is none.
@@ -102,13 +110,6 @@ pub fn station_of_test(k: &Knowledge, test: &str) -> Station {
     }
 }
 
-/// A repair in words, all its places.
-pub fn repair_words(k: &Knowledge, case: &Case, r: &Repair) -> String {
-    let first = cause_words(k, &case.vehicle, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());
-    let more = r.all_places().filter(|at| Some(*at) != r.at.as_deref());
-    more.fold(first, |all, at| format!("{all}, and {}", case.vehicle.place_words(at)))
-}
-
 /// The next step of the diagnosis as something to do.
 fn of_step(case: &Case, k: &Knowledge, s: &NextStep) -> NextAction {
     let v = &case.vehicle;
@@ -119,7 +120,7 @@ fn of_step(case: &Case, k: &Knowledge, s: &NextStep) -> NextAction {
             (ActionKind::HandOn, Station::Decide, "Hand it on: nothing that is known here fits".to_string())
         }
         (None, fault) => {
-            let words = cause_words(k, v, fault.unwrap_or_default(), at.unwrap_or("none"), gear);
+            let words = pair_words(k, v, fault.unwrap_or_default(), at.unwrap_or("none"), gear, &s.with);
             (ActionKind::Choose, Station::Decide, format!("Repair: {words}"))
         }
     };
@@ -127,6 +128,7 @@ fn of_step(case: &Case, k: &Knowledge, s: &NextStep) -> NextAction {
         symptom: Some(s.symptom.clone()),
         test: s.test.clone(),
         fault: s.replace.clone(),
+        with: s.with.clone(),
         at: s.at.clone(),
         gear: s.gear.clone(),
         minutes: (kind != ActionKind::HandOn).then_some(s.minutes),
@@ -162,6 +164,7 @@ fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification
     if !r.is_done() {
         return NextAction {
             fault: Some(r.fault.clone()),
+            with: r.repaired_with(),
             at: r.at.clone(),
             gear: r.gear.clone(),
             ..of(NextAction::new(ActionKind::Repair, Station::Repair, format!("Make the repair: {}", repair_words(k, case, r))))

@@ -39,7 +39,7 @@ pub fn marks(k: &Known) -> Marks {
         m.suspect = sum.into_iter().filter(|(_, p)| *p >= 0.08).collect();
         m.pair = a.twins().map(|t| (t.at, t.p));
     }
-    if let Some(at) = k.next.at.as_deref().and_then(|a| case.vehicle.place(a)) {
+    for at in k.next.places().filter_map(|a| case.vehicle.place(a)) {
         m.pins.push(Pin { place: at.id, text: wanted_words(k.next.kind).into(), wanted: true });
     }
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();

@@ -14,7 +14,7 @@ use axum::Router;
 use axum::extract::Path;
 use axum::routing::get;
 use baricord_core::case::Repair;
-use baricord_core::next_action::repair_words;
+use baricord_core::reasoning::wording::repair_words;
 use serde_json::Value;
 use uuid::Uuid;
 

@@ -14,6 +14,14 @@ use support::Ground;
 const OWN: &str = "a@harrowmere.example";
 const PAGES: [&str; 7] = ["complaint", "road", "lift", "measure", "decide", "repair", "prove"];
 
+/// What leaves hardly a doubt that both front wheel bearings are worn.
+fn both_hubs_worn() -> Value {
+    let at = |test: &str, at: &str, outcome: &str| json!({"test": test, "at": at, "outcome": outcome});
+    json!([at("spin-by-hand", "hub.fl", "rough"), at("spin-by-hand", "hub.fr", "rough"), at("wheel-rock", "hub.fl", "play-both"),
+        at("wheel-rock", "hub.fr", "play-both"), {"symptom": "S1", "test": "turn", "outcome": "both"},
+        {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}])
+}
+
 /// States of a case: fresh, some way on, nearly sure, planned, done, grounded, two symptoms, not cured.
 fn states(v: &Vehicle) -> Vec<(&'static str, Value)> {
     let s1 = |kind: &str| json!([{"id": "S1", "kind": kind}]);
@@ -37,6 +45,7 @@ fn states(v: &Vehicle) -> Vec<(&'static str, Value)> {
             "loose nuts",
             json!({"symptoms": s1("knock"), "observations": [{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]}),
         ),
+        ("a pair", json!({"symptoms": s1("growl"), "observations": both_hubs_worn()})),
         ("planned", fault(Value::Null)),
         ("done", fault(json!("open"))),
         ("not cured", fault(json!("not-cured"))),
@@ -189,5 +198,57 @@ async fn at_enough_the_button_is_the_repair() {
     for at in ["repair", "paper"] {
         let page = g.get(&c, &format!("/cases/{id}/{at}")).await.text().await.unwrap();
         assert!(!page.contains("because:") && !page.contains("<dt>reason</dt>"), "{at} prints no reason");
+    }
+}
+
+/// A pair is planned as the pair that every page names: no reason is asked, and both are there afterwards.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pair_is_planned_as_a_pair() {
+    let g = Ground::new().await;
+    let c = g.client(Some(OWN)).await;
+    let v = layouts().remove(3).1;
+    let mut doc = Case::new_document("w", "w", json!(v));
+    doc["symptoms"] = json!([{"id": "S1", "kind": "growl"}]);
+    doc["observations"] = both_hubs_worn();
+    let case = Case::from_json(&doc).unwrap();
+    let next = next_action(&case, builtin(), &diagnose(&case, builtin(), None), None);
+    assert_eq!(next.words, "Repair: wheel bearing worn, front left hub, and front right hub");
+    assert_eq!(next.places().collect::<Vec<_>>(), ["hub.fl", "hub.fr"]);
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+    s.commit().await.unwrap();
+    let page = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
+    // Drawn twice: for the desk and for the phone.
+    assert_eq!(page.matches("class=\"pin wanted\"").count(), 4, "both are marked on the drawing");
+    let form = between(&page, "id=\"plan-repair\">", "</form>").unwrap();
+    assert!(!form.contains("name=\"reason\""), "{form}");
+    // The form of the page is sent as it stands.
+    let hidden = form.split("<input type=\"hidden\" name=\"").skip(1).filter_map(|i| {
+        let (name, rest) = i.split_once("\" value=\"")?;
+        Some((name, rest.split_once('"')?.0))
+    });
+    let mut fields: Vec<(&str, &str)> = hidden.collect();
+    fields.push(("part", "original"));
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/repairs"), &fields).await.status(), 303, "{fields:?}");
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let repair = s.case(id).await.unwrap().document["repairs"][0].clone();
+    drop(s);
+    assert_eq!((&repair["at"], &repair["places"]), (&json!("hub.fl"), &json!(["hub.fr"])));
+    for at in ["repair", "paper", "prove"] {
+        let page = g.get(&c, &format!("/cases/{id}/{at}")).await.text().await.unwrap();
+        assert!(page.contains("wheel bearing worn, front left hub, and front right hub"), "{at}");
+        assert!(!page.contains("because:") && !page.contains("<dt>reason</dt>"), "{at} prints no reason");
+    }
+    // One that is not the pair of the plan is asked for its reason; what cannot be read is told and plans nothing.
+    let other = |with: &'static str| [("fault", "wheel-bearing-worn"), ("at", "hub.fl"), ("symptom", "S1"), ("with", with)];
+    for (with, says) in [
+        ("tyre-noise@wheel.fl", "say why this part is ordered"),
+        ("hub.fr", "fault@place"),
+        ("wheel-bearing-worn@hub.xx", "no place"),
+    ] {
+        let r = g.post_form(&c, &format!("/cases/{id}/repairs"), &other(with)).await;
+        assert!(r.status().is_client_error(), "{with}");
+        let page = plain(&r.text().await.unwrap());
+        assert!(page.contains(says), "{with}: {page}");
     }
 }

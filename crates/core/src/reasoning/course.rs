@@ -8,8 +8,9 @@ use super::likelihood::Cell;
 use super::next::{Laid, WORTHWHILE, entropy, settles, sharpens};
 use super::policy::{Game, Move, Replacement, Standing, Trial};
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
-use super::{Hypothesis, Place as At, Weighed};
+use super::{Hypothesis, Weighed};
 use crate::case::Case;
+use crate::fault_at::FaultAt;
 use crate::vehicle::PlaceKind;
 use serde::Serialize;
 
@@ -63,7 +64,7 @@ pub struct Step {
     pub fault: Option<String>,
     /// What is repaired with it, of a pair.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub with: Vec<At>,
+    pub with: Vec<FaultAt>,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,

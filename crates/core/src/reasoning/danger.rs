@@ -1,10 +1,11 @@
 //! Danger is a property of a fault: when its suspects hold enough, a statement on driving is proposed. A person says it.
 
+use super::Weighed;
 use super::hypotheses::Hypothesis;
 use super::knowledge::{DangerRule, Knowledge};
 use super::likelihood::is_within;
-use super::{Place, Weighed};
 use crate::case::{Case, Observation};
+use crate::fault_at::FaultAt;
 use crate::release::Drive;
 use crate::shaft::{CriticalSpeedInput, critical_speed};
 use serde::Serialize;
@@ -29,7 +30,7 @@ pub struct Danger {
     /// Probability that one of its suspects is there.
     pub p: f64,
     /// The suspects, the likeliest first.
-    pub faults: Vec<Place>,
+    pub faults: Vec<FaultAt>,
 }
 
 /// Whether one of these tests came out so at a place when it was last made. A repair of the fault outdates what was found before
@@ -47,7 +48,7 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
     };
     let repaired = case.repairs.iter().any(|r| {
         let done = r.result.as_deref().is_some_and(|result| result != "open");
-        done && r.fault == h.fault && r.all_places().any(|at| at == h.at)
+        done && r.mends(&h.fault, &h.at)
     });
     let all = &case.observations;
     let is_latest = |i: usize, o: &Observation| !all[i + 1..].iter().any(|later| later.test == o.test && later.at == o.at);
@@ -140,7 +141,7 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
         let name = k.fault(&first.fault).map_or(first.fault.as_str(), |f| f.name.as_str());
         let how_sure = if was_seen.is_empty() { format!("{:.0} %", 100.0 * p) } else { "seen".into() };
         let why = format!("{name}, {}: {how_sure}", case.vehicle.place_words(&first.at));
-        let faults = all.iter().map(|&i| Place { fault: w.all[i].fault.clone(), at: w.all[i].at.clone() }).collect();
+        let faults = all.iter().map(|&i| FaultAt::new(&w.all[i].fault, &w.all[i].at)).collect();
         return Some(Danger { drive, km, kmh: kmh.map(f64::floor), why, p, faults });
     }
     None

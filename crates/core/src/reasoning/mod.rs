@@ -52,6 +52,7 @@ pub use units::{Unit, complete_units, unit_of};
 
 use crate::analysis::Analysis;
 use crate::case::Case;
+use crate::fault_at::FaultAt;
 use crate::problem::Warning;
 use crate::road_coach::Coach;
 use knowledge::Knowledge;
@@ -67,15 +68,6 @@ pub struct Because {
     pub bits: f64,
 }
 
-/// A fault at a place.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Place {
-    /// The fault.
-    pub fault: String,
-    /// Where.
-    pub at: String,
-}
-
 /// A cause with how sure.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Ranked {
@@ -88,7 +80,7 @@ pub struct Ranked {
     pub gear: Option<String>,
     /// The other one of a pair.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub with: Vec<Place>,
+    pub with: Vec<FaultAt>,
     /// Probability.
     pub p: f64,
     /// What moved it, strongest first.
@@ -236,6 +228,9 @@ pub struct NextStep {
     /// The fault that is repaired; none where a test is made.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub replace: Option<String>,
+    /// What is repaired with it, of a pair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<FaultAt>,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
@@ -339,13 +334,14 @@ impl Weighed {
     }
 
     /// A hypothesis by its likelier fault, and the other one of a pair.
-    pub(crate) fn leading(&self, i: usize) -> (&Hypothesis, Vec<Place>) {
+    pub(crate) fn leading(&self, i: usize) -> (&Hypothesis, Vec<FaultAt>) {
         match self.all[i].pair {
             None => (&self.all[i], vec![]),
             Some([a, b]) => {
-                let (first, other) = if self.p[b] > self.p[a] { (b, a) } else { (a, b) };
+                // Twins that are as likely keep the order of the vehicle.
+                let (first, other) = if self.p[b] > self.p[a] * (1.0 + 1e-9) { (b, a) } else { (a, b) };
                 let other = &self.all[other];
-                (&self.all[first], vec![Place { fault: other.fault.clone(), at: other.at.clone() }])
+                (&self.all[first], vec![FaultAt::new(&other.fault, &other.at)])
             }
         }
     }
@@ -476,6 +472,7 @@ fn next_step(case: &Case, symptoms: &[SymptomAnswer]) -> Option<NextStep> {
             symptom: s.id.clone(),
             test: first.test.clone(),
             replace: first.fault.clone(),
+            with: first.with.clone(),
             at: first.at.clone(),
             gear: first.gear.clone(),
             minutes: first.minutes,

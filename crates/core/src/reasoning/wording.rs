@@ -2,6 +2,8 @@
 
 use super::knowledge::Knowledge;
 use super::{Ranked, Twins};
+use crate::case::{Case, Repair};
+use crate::fault_at::FaultAt;
 use crate::vehicle::Vehicle;
 
 /// A test in words, with its place or gear: “Rock the wheel: front left hub”.
@@ -33,11 +35,24 @@ pub fn cause_words(k: &Knowledge, v: &Vehicle, fault: &str, at: &str, gear: Opti
 
 /// A cause in words, both faults of a pair: “inner joint worn, front left, and front right”.
 pub fn ranked_words(k: &Knowledge, v: &Vehicle, r: &Ranked) -> String {
-    let first = cause_words(k, v, &r.fault, &r.at, r.gear.as_deref());
-    r.with.iter().fold(first, |all, w| match w.fault == r.fault {
+    pair_words(k, v, &r.fault, &r.at, r.gear.as_deref(), &r.with)
+}
+
+/// A fault at a place with what goes with it, in words.
+pub fn pair_words(k: &Knowledge, v: &Vehicle, fault: &str, at: &str, gear: Option<&str>, with: &[FaultAt]) -> String {
+    with.iter().fold(cause_words(k, v, fault, at, gear), |all, w| match w.fault == fault {
         true => format!("{all}, and {}", v.place_words(&w.at)),
         false => format!("{all}, and {}", cause_words(k, v, &w.fault, &w.at, None)),
     })
+}
+
+/// A repair in words, all its places and what else was changed as the cause: “joint worn, joint at the gearbox, and joint at the
+/// axle”. What was changed as due is no part of it.
+pub fn repair_words(k: &Knowledge, case: &Case, r: &Repair) -> String {
+    let v = &case.vehicle;
+    let is_due = |p: &FaultAt| case.due.iter().any(|d| d.fault == p.fault && d.at.as_deref() == Some(p.at.as_str()));
+    let with: Vec<FaultAt> = r.repaired_with().into_iter().filter(|p| !is_due(p)).collect();
+    pair_words(k, v, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref(), &with)
 }
 
 /// Twins in words: each alone and both.

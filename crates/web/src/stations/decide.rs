@@ -16,15 +16,17 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::entries::append;
-use baricord_core::next_action::{ActionKind, repair_words};
+use baricord_core::fault_at::FaultAt;
+use baricord_core::next_action::ActionKind;
 use baricord_core::permission::Act;
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::course::Step;
-use baricord_core::reasoning::gate::{Asked, Gate, Gates, due_untold, gates};
+use baricord_core::reasoning::gate::{Asked, Chosen, Gate, Gates, gates};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words, ranked_words, twins_words};
+use baricord_core::reasoning::wording::{
+    answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
+};
 use baricord_core::reasoning::{NextTest, Ranked, Stands, SymptomAnswer};
 use serde_json::json;
 use uuid::Uuid;
@@ -34,6 +36,8 @@ pub struct CauseRow {
     pub fault: String,
     pub at: String,
     pub gear: String,
+    /// The other one of a pair, as `fault@place`.
+    pub with: Vec<String>,
     pub words: String,
     pub percent: String,
     pub bar: f64,
@@ -147,7 +151,8 @@ fn then(k: &Known, a: &SymptomAnswer) -> Vec<PlanStep> {
             (Some(t), _) => (ask_words(kb, case, t, at, gear), href_of_test(kb, k.stored.id, t, at, gear, &a.id)),
             (None, Some("unknown")) => ("Hand it on: nothing that is known here fits".into(), String::new()),
             (None, f) => {
-                (format!("Repair: {}", cause_words(kb, case, f.unwrap_or_default(), at.unwrap_or("none"), gear)), String::new())
+                let words = pair_words(kb, &case.vehicle, f.unwrap_or_default(), at.unwrap_or("none"), gear, &s.with);
+                (format!("Repair: {words}"), String::new())
             }
         };
         PlanStep { number: i + 1, words, minutes: format!("{:.0} min", s.minutes), href, meanings: meanings(k, s) }
@@ -196,6 +201,7 @@ fn cause_row(k: &Known, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> C
         fault: r.fault.clone(),
         at: r.at.clone(),
         gear: r.gear.clone().unwrap_or_default(),
+        with: r.with.iter().map(FaultAt::id).collect(),
         words: ranked_words(kb, &k.case().vehicle, r),
         percent: percent_words(r.p),
         bar: 100.0 * r.p,
@@ -383,40 +389,42 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
 async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
     may(&m, Act::Buy)?;
     let f = Fields(f);
-    let fault = f.need("fault", "the cause")?;
     let mut s = m.scope().await?;
     let k = Known::read(&mut s, id, f.text("symptom")).await?;
-    let unknown = || Problem::new("unknown-fault", format!("no fault “{fault}”")).field("fault");
-    let rule = k.knowledge.fault(fault).ok_or_else(unknown)?;
-    let (at, gear, part) = (f.text("at"), f.text("gear"), f.text("part"));
-    if let Some(p) = part.filter(|p| !k.knowledge.part(rule).is_some_and(|kind| kind.option.iter().any(|o| o.id == **p))) {
-        return Err(Problem::new("unknown-part", format!("“{p}” is no way to buy it")).field("part").into());
+    let text = |key: &str| f.text(key).map(String::from);
+    let with = f.all("with").iter().map(|w| FaultAt::parse(w)).collect::<Option<Vec<_>>>();
+    let unread = || Problem::new("bad-pair", "what is repaired with it is named as fault@place").field("with");
+    let with = with.ok_or_else(unread)?;
+    let chosen = Chosen {
+        fault: f.need("fault", "the cause")?.into(),
+        at: text("at"),
+        gear: text("gear"),
+        with,
+        part: text("part"),
+        symptom: text("symptom"),
+        reason: text("reason"),
+    };
+    if let Some(p) = chosen.problem(&k.knowledge, &k.case().vehicle) {
+        return Err(p.into());
     }
     let is_due = f.text("due") == Some("yes");
-    if let (false, None, Some(symptom)) = (is_due, f.text("reason"), k.symptom.as_deref()) {
+    if !is_due && chosen.reason.is_none() {
+        let symptom = k.symptom.as_deref().unwrap_or_default();
         let g = gates(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), usize::MAX);
-        let asked = g.asked_of(fault, at, gear, part);
+        let asked = g.asked_of(&chosen);
         if !asked.is_empty() {
             let why = asked_words(&k, &g, &asked).join("; ");
             return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
         }
     }
-    let mut r = json!({"fault": fault, "at": at});
-    let more = [("gear", gear), ("symptom", f.text("symptom")), ("reason", f.text("reason")), ("part", part)];
-    for (key, value) in more.into_iter().filter_map(|(k, v)| v.map(|v| (k, v))) {
-        r[key] = value.into();
-    }
-    // A complete unit is an original with more around it.
-    if part == Some("unit") {
-        (r["part"], r["unit"]) = ("original".into(), true.into());
-    }
-    let (list, said) = if is_due { ("due", "changed as due") } else { ("repairs", "chose") };
-    s.edit_case(id, None, &format!("{said}: {}", rule.name), &m.person.name, |d| {
-        let due = due_untold(d);
-        if !is_due && !due.is_empty() {
-            r["with"] = due.into();
+    let said = if is_due { "changed as due" } else { "chose" };
+    let words = chosen.words(&k.knowledge, &k.case().vehicle);
+    s.edit_case(id, None, &format!("{said}: {words}"), &m.person.name, |d| {
+        if is_due {
+            chosen.change_as_due(d);
+        } else {
+            chosen.plan(d);
         }
-        append(d, list, r);
         Ok(())
     })
     .await?;

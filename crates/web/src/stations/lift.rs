@@ -18,13 +18,13 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::cautions::require_checks;
 use baricord_core::entries::{append, edit_entries, read_entries};
-use baricord_core::lift_walk::{AskedLater, Stop, reach, removable, walk};
+use baricord_core::lift_walk::{AskedLater, Stop, ask_first, is_over, reach, removable, walk};
 use baricord_core::next_action::{ActionKind, station_of_test};
 use baricord_core::problem::Problem;
 use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::{Test, builtin};
+use baricord_core::reasoning::possible;
 use baricord_core::reasoning::wording::outcome_words;
-use baricord_core::reasoning::{one_test, possible};
 use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -144,14 +144,6 @@ fn asked(k: &Known, b: &Beliefs, s: &Stop, person: &str) -> Option<Asked> {
     })
 }
 
-/// The stop of a test that is asked for by name, whether it is worth making or was made already.
-fn stop_of(k: &Known, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<Stop> {
-    let (kb, case) = (&*k.knowledge, k.case());
-    let test = one_test(case, kb, k.symptom.as_deref()?, test, at, gear)?;
-    let reach = reach(case, kb, &test.test, test.at.as_deref(), test.minutes)?;
-    Some(Stop { test, reach, bits: 0.0, again: false, too_warm: false })
-}
-
 /// What was looked at so far under the vehicle: what, what came out, what was noted.
 fn looked_at(k: &Known) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
@@ -193,23 +185,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let symptom = k.symptom.as_deref().unwrap_or_default();
     let (heat, warm) = warmth::now(case);
     let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
-    // Where acting beats testing nothing more is asked; all of it can be opened by name.
-    let enough = k.answer().is_none_or(|a| a.course.enough) || case.cured_by(symptom).is_some();
-    let mut stops = match symptom {
-        "" => vec![],
-        _ if enough => vec![],
-        _ => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step),
+    let mut stops = match k.answer() {
+        Some(a) if !is_over(case, a) => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step),
+        _ => vec![],
     };
     // A link to a test always opens that test.
     if let Some(test) = w.test.as_deref() {
-        let (at, gear) = (w.at.as_deref(), w.gear.as_deref());
-        match stops.iter().position(|s| s.is(test, at, gear)) {
-            Some(i) => {
-                let wanted = stops.remove(i);
-                stops.insert(0, wanted);
-            }
-            None => stops.splice(0..0, stop_of(&k, test, at, gear)).for_each(drop),
-        }
+        ask_first(&mut stops, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
     }
     let mut to_come: Vec<(String, String, String)> = stops
         .iter()
