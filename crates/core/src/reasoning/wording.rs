@@ -19,7 +19,13 @@ pub fn test_words(k: &Knowledge, v: &Vehicle, test: &str, at: Option<&str>, gear
 /// An outcome of a test in words, with the place that it names; the outcome's id where the knowledge does not have it.
 pub fn outcome_words(k: &Knowledge, v: &Vehicle, test: &str, outcome: &str, place: Option<&str>) -> String {
     let words = k.test(test).and_then(|t| t.outcome(outcome)).map_or(outcome.replace('-', " "), |o| o.words.clone());
-    place.map_or(words.clone(), |p| format!("{words}: {}", v.place_words(p)))
+    let Some(place) = place.map(|p| v.place_words(p)) else { return words };
+    // What the place says itself is not said twice: “one yoke before the other: shaft joint: rear shaft joint”.
+    let own = match words.rsplit_once(": ") {
+        Some((own, part)) if place.contains(part) => own,
+        _ => words.as_str(),
+    };
+    format!("{own}: {place}")
 }
 
 /// A fault in words, with its place: “joint worn, joint at the gearbox”.
@@ -104,6 +110,14 @@ pub fn percent_words(p: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn an_outcome_does_not_say_its_part_twice() {
+        let v = crate::vehicle::sample::front_drive();
+        let words = |outcome, at| outcome_words(crate::reasoning::knowledge::builtin(), &v, "lash-watch", outcome, Some(at));
+        assert_eq!(words("outer-joint", "half.fl.outer"), "half shaft turns, hub stands: front left outer joint");
+        assert_eq!(words("side-gears", "diff.front"), "the wheels opposite ways: side gears: final drive");
+    }
 
     #[test]
     fn factors_and_shares_are_said_in_words() {

@@ -2,7 +2,7 @@
 
 use crate::next_view::href_of_test;
 use crate::page::{Known, ask_words, cause_words};
-use baricord_core::case::{Case, NOT_POSSIBLE};
+use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::cautions::{RunningCheck, at_test, running_checks};
 use baricord_core::next_action::station_of_test;
 use baricord_core::progress::Station;
@@ -20,6 +20,23 @@ pub struct OutcomeButton {
     pub words: String,
     /// What it would mean.
     pub then: String,
+    /// Of a test with many answers one of the less likely: it stands behind the others.
+    pub rare: bool,
+}
+
+/// Answers that a test shows at once; where it has more, the less likely stand folded behind them.
+const ANSWERS_AT_ONCE: usize = 8;
+
+/// Folds the less likely of many answers: they stand behind the others. `p` is how likely each is.
+fn fold_rare(outcomes: &mut [OutcomeButton], p: &[f64]) {
+    // One alone behind a fold is worth no press.
+    if outcomes.len() <= ANSWERS_AT_ONCE + 1 {
+        return;
+    }
+    let mut by_chance: Vec<usize> = (0..outcomes.len()).collect();
+    by_chance.sort_by(|&a, &b| p[b].total_cmp(&p[a]));
+    by_chance.into_iter().skip(ANSWERS_AT_ONCE).for_each(|i| outcomes[i].rare = true);
+    outcomes.sort_by_key(|o| o.rare);
 }
 
 /// A caution: in a word or two, and whole.
@@ -76,6 +93,13 @@ pub struct TestCard {
     pub href: String,
 }
 
+impl TestCard {
+    /// How many of its answers stand folded behind the others.
+    pub fn rare(&self) -> usize {
+        self.outcomes.iter().filter(|o| o.rare).count()
+    }
+}
+
 /// What is believed of a symptom, with its hypotheses: worked out once for all cards of a page.
 pub struct Beliefs {
     pub all: Vec<Hypothesis>,
@@ -93,16 +117,14 @@ impl Beliefs {
     }
 }
 
-/// The button of an outcome; of a test that names a place one for each place, with what that place would do.
-fn button(case: &Case, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
+/// The button of an outcome; of a test that names a place one for each place.
+fn button(k: &Known, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
     let rule = t.outcome(outcome)?;
-    Some(match place {
-        None => OutcomeButton { id: rule.id.clone(), words: rule.words.clone(), then },
-        Some(p) => OutcomeButton {
-            id: format!("{}@{p}", rule.id),
-            words: format!("{}: {}", rule.words, case.vehicle.place_words(p)),
-            then,
-        },
+    Some(OutcomeButton {
+        id: place.map_or(rule.id.clone(), |p| format!("{}@{p}", rule.id)),
+        words: outcome_words(&k.knowledge, &k.case().vehicle, &t.id, outcome, place),
+        then,
+        rare: false,
     })
 }
 
@@ -143,19 +165,26 @@ pub fn looks_at_repair(k: &Known, fault: &str, at: Option<&str>) -> Vec<String> 
     }
 }
 
-/// What an outcome would mean, in words: what would then stand first and how sure, or what rises most.
-pub fn then_words(k: &Known, b: &Beliefs, row: &[f64]) -> String {
+/// What an outcome found `here` would mean, in words: what would then stand first and how sure, or what rises most.
+pub fn then_words(k: &Known, b: &Beliefs, row: &[f64], here: Option<&str>) -> String {
     const HARDLY: f64 = 0.04;
     let m = moved(&b.p, row);
-    let name = |i: usize| cause_words(&k.knowledge, k.case(), &b.all[i].fault, &b.all[i].at, b.all[i].gear.as_deref());
+    let name = |i: usize| {
+        let h = &b.all[i];
+        let fault = k.knowledge.fault(&h.fault).filter(|_| here == Some(h.at.as_str()) && h.gear.is_none() && !h.is_pair());
+        fault.map_or_else(
+            || cause_words(&k.knowledge, k.case(), &h.fault, &h.at, h.gear.as_deref()),
+            |f| format!("{} here", f.name),
+        )
+    };
     let (first, p_first) = m.first;
     let was = b.p[m.now.0];
     match () {
-        () if b.all[first].is_unknown() => format!("none of these first then, {}", percent_words(p_first)),
+        () if b.all[first].is_unknown() => format!("then none of these, {}", percent_words(p_first)),
         () if p_first >= k.knowledge.weights.gate.certainty => {
             format!("{} {}: enough to repair it", name(first), percent_words(p_first))
         }
-        () if first != m.now.0 => format!("{} first then, {}", name(first), percent_words(p_first)),
+        () if first != m.now.0 => format!("then {}, {}", name(first), percent_words(p_first)),
         () if (m.now.1 - was).abs() >= HARDLY => {
             format!("{} {}, from {}", name(first), percent_words(m.now.1), percent_words(was))
         }
@@ -193,10 +222,16 @@ pub fn card(k: &Known, b: &Beliefs, t: &Possible, number: usize) -> Option<TestC
     let symptom = k.symptom.clone().unwrap_or_default();
     let open = k.answer().map_or(0.0, |a| a.open_bits);
     let came = t.outcomes.iter().zip(&t.places).zip(&t.rows);
-    let outcomes = came
-        .filter(|(_, row)| row.iter().zip(&b.p).any(|(l, p)| l * p > 0.0))
-        .filter_map(|((o, place), row)| button(case, rule, o, place.as_deref(), then_words(k, b, row)))
-        .collect();
+    let chance = |row: &[f64]| row.iter().zip(&b.p).map(|(l, p)| l * p).sum::<f64>();
+    let (mut outcomes, p): (Vec<OutcomeButton>, Vec<f64>) = came
+        .map(|(o, row)| (o, row, chance(row)))
+        .filter(|(_, _, p)| *p > 0.0)
+        .filter_map(|((o, place), row, p)| {
+            let then = then_words(k, b, row, place.as_deref().or(t.at.as_deref()));
+            Some((button(k, rule, o, place.as_deref(), then)?, p))
+        })
+        .unzip();
+    fold_rare(&mut outcomes, &p);
     let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
     let href = href_of_test(kb, k.stored.id, &t.test, at, gear, &symptom);
     let is_read = station_of_test(kb, &t.test) == Station::Measure;
