@@ -2,8 +2,8 @@
 
 use crate::output::outln;
 use baricord_core::analysis::Analysis;
-use baricord_core::calc;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
+use baricord_core::measure::calc;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_formats::{CaseSource, answers};
 use clap::{Parser, Subcommand};
@@ -139,7 +139,7 @@ fn print_analysis(a: &Analysis) {
         }
         for o in &r.orders {
             let (a, s) = o.level();
-            let base = if o.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if o.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
             outln!(
                 "  {:8.3} ± {:.3} per {base} turn  {a:.3} ± {s:.3} at {:.0} km/h ({:.1} Hz)  {}",
                 o.order,

@@ -1,7 +1,7 @@
 //! The database as the command line names it: brought up to date where its owner is given, and checked before
 //! anything relies on it.
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_store::{Store, StoreError};
 use clap::Args;
 

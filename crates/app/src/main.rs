@@ -9,7 +9,7 @@ mod server;
 mod simulate;
 mod tls;
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use clap::Parser;
 use std::io::Write;
 use std::process::ExitCode;

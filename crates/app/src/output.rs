@@ -11,7 +11,7 @@ pub fn write(text: Arguments<'_>) {
         let code = if e.kind() == ErrorKind::BrokenPipe { 0 } else { 2 };
         if code != 0 {
             let _ =
-                writeln!(std::io::stderr(), "{}", baricord_core::problem::Problem::new("cannot-write", e.to_string()).to_json());
+                writeln!(std::io::stderr(), "{}", baricord_core::error::Problem::new("cannot-write", e.to_string()).to_json());
         }
         std::process::exit(code);
     }

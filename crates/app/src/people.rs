@@ -2,8 +2,8 @@
 
 use crate::database::{DatabaseArgs, problem};
 use crate::output::outln;
+use baricord_core::error::Problem;
 use baricord_core::permission::Role;
-use baricord_core::problem::Problem;
 use baricord_store::{Scope, Store};
 use clap::{Args, Subcommand};
 use rand::TryRngCore;

@@ -4,7 +4,7 @@ use crate::database::{DatabaseArgs, problem};
 use crate::output::outln;
 use crate::server::{self, Limits};
 use crate::tls;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_web::{App, demo, router, worker};
 use clap::Args;
 use std::net::SocketAddr;

@@ -2,7 +2,7 @@
 
 use crate::output::outln;
 use baricord_core::case::Case;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::vehicle::Vehicle;
 use baricord_formats::{CaseSource, FileSource, write_case, write_csv};

@@ -1,7 +1,7 @@
 //! TLS with a certificate of the server's own making, for phones that reach it in the workshop's network.
 
 use axum_server::tls_rustls::RustlsConfig;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use sha2::{Digest, Sha256};
 use std::io::Write;
 use std::net::SocketAddr;

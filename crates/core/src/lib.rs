@@ -1,45 +1,38 @@
 //! The rules and the computation of driveline diagnosis. No input or output, no clock, no interface:
-//! numbers and documents go in, answers and problems come out.
+//! numbers and documents go in, answers and errors come out.
 //!
-//! A module is a trade of the job: [`vehicle`] knows layout, places and speeds; [`orders`] the ladder
-//! of orders; [`signal`] samples and spectra; [`analysis`] what a recording says; [`angles`],
-//! [`runout`], [`bearing`], [`shaft`] what is measured under the vehicle; [`reasoning`] weighs it
-//! all; [`verify`] holds after against before, [`next_action`] says what is done next. [`permission`] says who may do what; [`entries`] reads lists of a document entry by entry,
-//! [`typed`] what people type, [`cautions`] which cautions stand at a step. [`calc`] is one face for all single calculations.
+//! A folder is a trade of the job, in the order in which a case passes through them:
+//!
+//! | folder | what it knows |
+//! |---|---|
+//! | [`case`] | the document: symptoms, observations, readings, repairs; the intake; a vehicle's history over its cases |
+//! | [`vehicle`] | layout, places and their names, speeds of each part, the ladder of orders, tyres |
+//! | [`signal`] | samples: speed, resampling, spectra, envelopes, frequency weighting |
+//! | [`analysis`] | what a recording holds: reference, lag and scale, order lines, levels, events, the order map |
+//! | [`drive`] | which runs to drive, the coach, the recorder |
+//! | [`lift`] | the inspection route, isolation, blind checks, sounds |
+//! | [`measure`] | angles, runout, bearings, critical speed, joint drag; one face for all calculations |
+//! | [`reasoning`] | weighs it all: prior, likelihood, posterior; the plan; the gate before parts are bought |
+//! | [`proof`] | before against after |
+//! | [`safety`] | cautions, clearance to drive |
+//! | [`workflow`] | the stations of a case and what is done next |
+//!
+//! What all of them use: [`error`], [`units`], [`permission`] (who may do what), [`synonyms`] (what people call a thing),
+//! [`typed_input`] (what people type).
 
 pub mod analysis;
-pub mod angles;
-pub mod attempts;
-pub mod bearing;
-pub mod calc;
 pub mod case;
-pub mod cautions;
-pub mod elimination;
-pub mod entries;
-pub mod fault_at;
-pub mod instrument;
-pub mod intake;
-pub mod life;
-pub mod lift_walk;
-pub mod listening;
-pub mod next_action;
-pub mod orders;
+pub mod drive;
+pub mod error;
+pub mod lift;
+pub mod measure;
 pub mod permission;
-pub mod problem;
-pub mod progress;
-pub mod proof_list;
+pub mod proof;
 pub mod reasoning;
-pub mod release;
-pub mod road_coach;
-pub mod road_plan;
-pub mod runout;
-pub mod shaft;
+pub mod safety;
 pub mod signal;
-pub mod sound;
-pub mod swing;
-pub mod typed;
+pub mod synonyms;
+pub mod typed_input;
 pub mod units;
 pub mod vehicle;
-pub mod verify;
-pub mod vote;
-pub mod words;
+pub mod workflow;

@@ -3,7 +3,7 @@
 //! Every act that a route performs is one value of [`Act`]; [`Role::may`] is the only place that says
 //! which role may perform it. A role that is not known may do nothing but read.
 
-use crate::problem::Problem;
+use crate::error::Problem;
 
 /// The part a person has in a workshop.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]

@@ -2,8 +2,8 @@
 //! symptom moves no other, nothing is asked twice, and no test gets dearer by what was done for another.
 
 use baricord_core::case::Case;
+use baricord_core::reasoning::access::{Opened, while_open};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::opened::{Opened, while_open};
 use baricord_core::reasoning::{Possible, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, possible};
 use baricord_core::vehicle::{Vehicle, sample};
 use proptest::prelude::*;

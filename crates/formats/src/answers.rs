@@ -4,10 +4,10 @@ use crate::case_file::CaseSource;
 use crate::recording::read_all;
 use baricord_core::analysis::{self, Analysis, Silent};
 use baricord_core::case::Case;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
+use baricord_core::proof::verify::{self, Verification};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::{self, Diagnosis};
-use baricord_core::verify::{self, Verification};
 
 /// Order work on the recordings of a case, or on one of them.
 pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Problem> {

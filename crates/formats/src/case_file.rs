@@ -1,7 +1,7 @@
 //! The open case file: a folder, a zip of it, or its `case.json` alone.
 
 use crate::source::{FileSource, Place, cannot_read, check_regular, zip_error};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use serde_json::Value;
 use std::io::{Seek, Write};
 use std::path::{Component, Path, PathBuf};

@@ -4,7 +4,7 @@
 //! defect. Gaps are bridged and marked, so that no window uses them; times that go back are dropped.
 
 use crate::spool::{DataBuilder, Rows};
-use baricord_core::problem::{Problem, Warning};
+use baricord_core::error::{Problem, Warning};
 use baricord_core::signal::Data;
 use std::ops::Range;
 

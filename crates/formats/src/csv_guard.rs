@@ -3,7 +3,7 @@
 //! The parser behind gathers a whole record before it answers; without a bound a file without line ends, or with
 //! a quote that is never closed, would be gathered whole.
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use std::cell::RefCell;
 use std::io::{BufRead, Read};
 use std::rc::Rc;

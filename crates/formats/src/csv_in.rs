@@ -5,7 +5,7 @@ use crate::csv_guard::{CsvGuard, MAX_LINE};
 use crate::numbers::{heading, number};
 use crate::source::FileSource;
 use baricord_core::case::CsvWriting;
-use baricord_core::problem::{Problem, Warning};
+use baricord_core::error::{Problem, Warning};
 use std::collections::HashMap;
 use std::io::{BufRead, Read};
 

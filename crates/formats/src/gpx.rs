@@ -1,7 +1,7 @@
 //! Speed out of a GPX track: the logged speed where there is one, else the distance between points.
 
 use crate::source::FileSource;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use jiff::Timestamp;
 use quick_xml::events::Event;
 

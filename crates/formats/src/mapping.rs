@@ -5,7 +5,7 @@ use crate::csv_in::{CsvShape, sniff_as};
 use crate::numbers::{channel_factor, number, speed_factor, time_factor};
 use crate::wav;
 use baricord_core::case::CsvWriting;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use serde_json::{Value, json};
 
 /// Lines that are shown.

@@ -6,7 +6,7 @@ use crate::source::FileSource;
 use crate::spool::Rows;
 use crate::{clock, csv_in, gpx, wav};
 use baricord_core::case::{Case, CsvWriting, RecordingSpec, ReferenceSpec};
-use baricord_core::problem::{Problem, Warning};
+use baricord_core::error::{Problem, Warning};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 

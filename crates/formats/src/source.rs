@@ -3,7 +3,7 @@
 
 use crate::case_file::MAX_FILE;
 use crate::zip_bounds;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Cursor, Read, Seek};
 use std::path::{Path, PathBuf};

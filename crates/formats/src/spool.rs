@@ -1,6 +1,6 @@
 //! Rows and samples that may be too many for memory: kept there while they are few, on disk after that.
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::signal::{Data, Series};
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Read, Seek, SeekFrom, Write};

@@ -3,7 +3,7 @@
 use crate::mapping::SoundLook;
 use crate::source::FileSource;
 use crate::spool::DataBuilder;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::signal::Data;
 
 /// Rate and channels, full scale ±1.

@@ -1,7 +1,7 @@
 //! What a zip must hold to before its directory is read: few entries, a small directory, no more when unpacked
 //! than a case can hold. The directory's own figures are claims: reading it is metered as well.
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use std::io::{Read, Seek, SeekFrom};
 
 /// Most entries of a zip.

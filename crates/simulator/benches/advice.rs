@@ -4,10 +4,10 @@
 //! The good mechanic asks first, drives, then looks, cheap first, with every test of the catalogue at hand; weighs what
 //! was found as the program does; buys no part below 80 %, unless nothing is left to try; hands on what stays dark.
 
-use baricord_core::reasoning::course::AHEAD;
+use baricord_core::reasoning::decision_problem::Game;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
-use baricord_core::reasoning::policy::Game;
+use baricord_core::reasoning::plan::AHEAD;
 use baricord_core::reasoning::{Hypothesis, Possible, advise, beliefs, possible, settles};
 use baricord_core::vehicle::PlaceKind;
 use baricord_simulator::worlds::{Distance, World, small_game};

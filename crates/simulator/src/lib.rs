@@ -16,7 +16,7 @@ pub use fault::{FaultKind, FaultSpec, KINDS};
 pub use recorder::{StandIn, StandInSetup};
 pub use road::RunPlan;
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
@@ -181,7 +181,7 @@ mod tests {
     use super::*;
     use baricord_core::analysis::{Silent, analyze};
     use baricord_core::case::RecordingSpec;
-    use baricord_core::orders::Base;
+    use baricord_core::vehicle::orders::Base;
     use baricord_core::vehicle::sample::*;
 
     fn spec(gear: Option<&str>) -> RecordingSpec {

@@ -1,11 +1,11 @@
 //! The stand-in of a road recorder: a simulated vehicle, driver and road behind the instrument's face.
 
 use crate::{FaultSpec, KINDS, RunPlan, run};
-use baricord_core::instrument::{Reading, RecorderChannel, RoadRecorder};
-use baricord_core::problem::Problem;
+use baricord_core::drive::coach::Leg;
+use baricord_core::drive::recorder::{Reading, RecorderChannel, RoadRecorder};
+use baricord_core::error::Problem;
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::road_coach::Leg;
 use baricord_core::signal::Samples;
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;

@@ -1,7 +1,7 @@
 //! The drive: a smooth run through the speeds with a driver's wobble, and the phone that logs it.
 
 use crate::noise::Noise;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use std::f64::consts::{PI, TAU};
 
 /// A planned run.

@@ -2,9 +2,9 @@
 //! off from what the knowledge says, sometimes with two faults at once, sometimes with one that stands in no catalogue.
 
 use baricord_core::case::Case;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
+use baricord_core::reasoning::decision_problem::{Game, Replacement, Trial};
 use baricord_core::reasoning::knowledge::{KINDS, Knowledge, builtin};
-use baricord_core::reasoning::policy::{Game, Replacement, Trial};
 use baricord_core::reasoning::{Hypothesis, Possible, behaviour_in, beliefs, hypotheses, possible, settles};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::every_layout;

@@ -1,6 +1,6 @@
 //! A small sample of the benches: is the weighing as sure as it may be, is the plan as good as it can be.
 
-use baricord_core::reasoning::course::AHEAD;
+use baricord_core::reasoning::plan::AHEAD;
 use baricord_simulator::worlds::{examined, small_game};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;

@@ -2,10 +2,10 @@
 
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};
-use baricord_core::next_action::next_action;
-use baricord_core::progress::Station;
 use baricord_core::reasoning::diagnose;
-use baricord_core::release::proposal;
+use baricord_core::safety::drive_clearance::proposal;
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::next_action;
 use uuid::Uuid;
 
 /// Lines that are weighed again for one showing of the board, where the knowledge has changed since.

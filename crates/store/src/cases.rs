@@ -152,7 +152,7 @@ impl Scope {
         seen: Option<i32>,
         what: &str,
         person: &str,
-        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
+        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::error::Problem>,
     ) -> Result<StoredCase, StoreError> {
         self.edit_case_once(id, None, seen, what, person, change).await
     }
@@ -165,7 +165,7 @@ impl Scope {
         seen: Option<i32>,
         what: &str,
         person: &str,
-        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::problem::Problem>,
+        change: impl FnOnce(&mut Value) -> Result<(), baricord_core::error::Problem>,
     ) -> Result<StoredCase, StoreError> {
         let mut c = self.fetch(id, "FOR UPDATE").await?;
         if self.is_kept(id, mark).await? {

@@ -3,7 +3,7 @@
 
 use crate::recordings::OnDisk;
 use crate::{Scope, StoreError};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_formats::FileSource;
 use sqlx::FromRow;
 use uuid::Uuid;

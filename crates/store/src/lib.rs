@@ -63,7 +63,7 @@ pub enum StoreError {
     Broken(String),
     /// The document is not a case.
     #[error(transparent)]
-    Problem(#[from] baricord_core::problem::Problem),
+    Problem(#[from] baricord_core::error::Problem),
 }
 
 impl StoreError {

@@ -3,8 +3,8 @@
 use crate::{Scope, Store, StoreError};
 use argon2::password_hash::phc::PasswordHash;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use baricord_core::error::Problem;
 use baricord_core::permission::{check_email, check_owners_left, check_password};
-use baricord_core::problem::Problem;
 use sqlx::FromRow;
 use std::time::Duration;
 use uuid::Uuid;

@@ -2,9 +2,9 @@
 
 use crate::{Scope, Store, StoreError};
 use baricord_core::analysis::{Analysis, OrderMap};
+use baricord_core::proof::verify::Verification;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
-use baricord_core::verify::Verification;
 use baricord_formats::{DataBuilder, FileSource};
 use flate2::Compression;
 use flate2::read::ZlibDecoder;

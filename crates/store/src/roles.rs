@@ -2,7 +2,7 @@
 //! role that the application connects as. What is missing is said as the statements that put it right.
 
 use crate::{Store, StoreError};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use sqlx::PgPool;
 
 fn roles(message: String) -> StoreError {

@@ -2,10 +2,10 @@
 
 use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::case::Case;
+use baricord_core::proof::verify::Verification;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::sample::rear_drive;
-use baricord_core::verify::Verification;
 use baricord_store::people::Role;
 use baricord_store::{Store, StoreError};
 use serde_json::json;

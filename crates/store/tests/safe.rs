@@ -3,10 +3,10 @@
 
 use baricord_core::analysis::Analysis;
 use baricord_core::case::Case;
+use baricord_core::error::Warning;
 use baricord_core::permission::Role;
-use baricord_core::problem::Warning;
+use baricord_core::proof::verify::Verification;
 use baricord_core::vehicle::sample::rear_drive;
-use baricord_core::verify::Verification;
 use baricord_store::{Store, StoreError};
 use serde_json::json;
 use sqlx::PgPool;
@@ -54,7 +54,7 @@ async fn an_id_of_a_run_is_never_used_again() {
         let run = s.new_run_id(id).await.unwrap();
         assert_eq!(run, want);
         let add = |d: &mut serde_json::Value| {
-            baricord_core::entries::append(d, "recordings", json!({"id": run, "file": "x.csv"}));
+            baricord_core::case::entries::append(d, "recordings", json!({"id": run, "file": "x.csv"}));
             Ok(())
         };
         s.edit_case(id, None, "loaded a run", "Maren", add).await.unwrap();

@@ -10,11 +10,11 @@ use axum::response::Redirect;
 use axum::routing::post;
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::cautions::is_not_towed_on_its_wheels;
-use baricord_core::entries::append;
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
-use baricord_core::release::{Drive, Found, Statement, Suspect, found, proposal, statement};
+use baricord_core::case::entries::append;
+use baricord_core::error::Problem;
+use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
+use baricord_core::safety::drive_clearance::{Drive, Found, Statement, Suspect, found, proposal, statement};
+use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
 

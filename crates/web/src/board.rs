@@ -14,9 +14,9 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::permission::Act;
-use baricord_core::progress::Station;
+use baricord_core::synonyms;
 use baricord_core::vehicle::{Vehicle, sample};
-use baricord_core::words;
+use baricord_core::workflow::Station;
 use baricord_store::cases::BoardLine;
 use serde::Deserialize;
 use uuid::Uuid;
@@ -77,7 +77,7 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
     s.weigh_board_again().await?;
     s.commit().await?;
     let mut s = m.scope().await?;
-    let words = words::alike(&search.q);
+    let words = synonyms::alike(&search.q);
     let lines = s.board(&words, 500).await?;
     let workshop = s.workshop_name().await?;
     let open = lines.iter().filter(|l| l.waits_for != "done").count();
@@ -176,7 +176,7 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, Fail> 
     let mut v = layouts()
         .into_iter()
         .nth(f.layout)
-        .ok_or_else(|| baricord_core::problem::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
+        .ok_or_else(|| baricord_core::error::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
     v.name = String::new();
     let vehicle = serde_json::to_value(&v).map_err(|e| Fail::Broken(e.to_string()))?;
     let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };

@@ -8,10 +8,10 @@ pub use levels::{Curve, level_chart, phase_chart};
 pub use map::{Axes, map_frame};
 
 use crate::drawing::esc;
-use baricord_core::angles::{Angles, Element};
-use baricord_core::orders::Family;
-use baricord_core::runout::{Reading, Runout};
+use baricord_core::measure::angles::{Angles, Element};
+use baricord_core::measure::runout::{Reading, Runout};
 use baricord_core::vehicle::JointKind;
+use baricord_core::vehicle::orders::Family;
 use std::fmt::Write;
 
 /// Where the map's plot stands in its own units: the canvas is laid over it.
@@ -302,8 +302,8 @@ mod tests {
         let points: Vec<Reading> = (0..8)
             .map(|i| Reading { deg: Degrees(45.0 * f64::from(i)), mm: Millimetres((f64::from(i) * 0.785).cos()) })
             .collect();
-        let input = baricord_core::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
-        let fit = baricord_core::runout::runout(&input).unwrap();
+        let input = baricord_core::measure::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
+        let fit = baricord_core::measure::runout::runout(&input).unwrap();
         let svg = dial(&points, Some(&fit), 0.75);
         assert!(svg.contains("mm of 0.75") && svg.contains("big mid over"));
         assert!(!dial(&points, Some(&fit), 3.0).contains("big mid over"));

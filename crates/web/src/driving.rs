@@ -1,12 +1,12 @@
 //! A drive under way: reads the recorder at its pace, keeps what it measures as it comes, asks for the
 //! next leg until the coach has enough, and leaves the legs as runs of the case.
 
+use baricord_core::case::entries::append;
 use baricord_core::case::{Case, SIMULATED_RECORDER};
-use baricord_core::entries::append;
-use baricord_core::instrument::RoadRecorder;
-use baricord_core::problem::Problem;
+use baricord_core::drive::coach::{Advice, Coach, Driven, Leg};
+use baricord_core::drive::recorder::RoadRecorder;
+use baricord_core::error::Problem;
 use baricord_core::reasoning::{diagnose, knowledge::builtin};
-use baricord_core::road_coach::{Advice, Coach, Driven, Leg};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
@@ -193,7 +193,7 @@ fn span(d: &Drive) -> Seconds {
 pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
     let until = crate::warmth::from_now(builtin());
     s.edit_case(case, None, "back from a drive", person, |d| {
-        baricord_core::lift_walk::driven(d, &until);
+        baricord_core::lift::inspection_route::driven(d, &until);
         Ok(())
     })
     .await?;

@@ -13,7 +13,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect};
 use axum::routing::{get, post};
 use baricord_core::case::Case;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_formats::{CaseSource, stream_zip};
 use std::io::Write;
 use uuid::Uuid;

@@ -5,8 +5,8 @@ use crate::auth::Member;
 use askama::Template;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
+use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::problem::Problem;
 use baricord_store::StoreError;
 
 /// A request that did not succeed.

@@ -12,8 +12,8 @@ use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
+use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::{
     Fault, House, HouseFault, Knowledge, LIMITS, Says, builtin, kind_of_place_words, shipped_limit,
 };

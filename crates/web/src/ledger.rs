@@ -3,11 +3,11 @@
 
 use crate::page::{Known, ask_words, cause_words, kind_words};
 use baricord_core::case::Case;
-use baricord_core::next_action::ActionKind;
-use baricord_core::problem::Warning;
+use baricord_core::error::Warning;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::reasoning::wording::{factor_words, outcome_words, percent_words, ranked_words, twins_words};
 use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses, last_effect, overturns};
+use baricord_core::workflow::next_action::ActionKind;
 
 /// A cause in the ledger.
 pub struct Cause {

@@ -4,9 +4,9 @@ use crate::drawing::{Marks, Pin};
 use crate::page::{Known, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
-use baricord_core::listening::{Heard, heard};
-use baricord_core::next_action::ActionKind;
-use baricord_core::orders::Base;
+use baricord_core::lift::sound_localisation::{Heard, heard};
+use baricord_core::vehicle::orders::Base;
+use baricord_core::workflow::next_action::ActionKind;
 use std::collections::{HashMap, HashSet};
 
 /// The strongest orders of the runs before, one list.
@@ -69,7 +69,7 @@ pub fn marks(k: &Known) -> Marks {
             }
         }
     }
-    if let Ok(ladder) = baricord_core::orders::orders(&case.vehicle, None) {
+    if let Ok(ladder) = baricord_core::vehicle::orders::orders(&case.vehicle, None) {
         for p in case.vehicle.places() {
             let rungs: Vec<String> = ladder
                 .iter()
@@ -101,13 +101,13 @@ pub fn readings(case: &Case) -> Vec<Pin> {
 fn pins_of(case: &Case, x: &baricord_core::case::Measurement, at: &str, pins: &mut Vec<Pin>) {
     match x.kind.as_str() {
         "runout" => {
-            let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::runout::runout(&i));
+            let fit = baricord_core::error::read_json(&x.input).and_then(|i| baricord_core::measure::runout::runout(&i));
             if let (Ok(r), Some(p)) = (fit, case.vehicle.place(at)) {
                 pins.push(Pin { place: p.id, text: format!("{:.2} mm", r.raw_tir_mm.get()), wanted: false });
             }
         }
         "angles" => {
-            let fit = baricord_core::problem::read_json(&x.input).and_then(|i| baricord_core::angles::angles(&i));
+            let fit = baricord_core::error::read_json(&x.input).and_then(|i| baricord_core::measure::angles::angles(&i));
             if let Ok(a) = fit {
                 for (i, d) in a.joint_deg.iter().enumerate() {
                     pins.push(Pin { place: format!("{at}.j{}", i + 1), text: format!("{:.1}°", d.get()), wanted: false });

@@ -1,8 +1,8 @@
 //! What is done next as a page shows it: the words, the minutes, and where it is done.
 
-use baricord_core::next_action::{ActionKind, NextAction, station_of_test};
-use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::Knowledge;
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::{ActionKind, NextAction, station_of_test};
 use uuid::Uuid;
 
 /// What is done next.

@@ -9,7 +9,7 @@ use axum::extract::Request;
 use axum::http::{Uri, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use http_body_util::BodyExt;
 use std::time::Duration;
 

@@ -5,7 +5,7 @@ use crate::request_body::check_text;
 use crate::stations::fields::Fields;
 use axum::extract::Multipart;
 use axum::extract::multipart::{Field, MultipartError};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_formats::FileSource;
 use baricord_store::StoreError;
 use tokio::io::AsyncWriteExt;

@@ -12,9 +12,9 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::life::{self, Change, Happening, Visit};
+use baricord_core::case::vehicle_history::{self, Change, Happening, Visit};
+use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::problem::Problem;
 use baricord_core::reasoning::knowledge::HISTORY;
 use baricord_core::units::Kilometres;
 use baricord_store::vehicles::{CaseOfVehicle, VehicleLine};
@@ -75,7 +75,7 @@ pub fn visits(cases: &[CaseOfVehicle]) -> Vec<Visit<'_>> {
 
 /// The lines of a life.
 pub fn lines(cases: &[CaseOfVehicle], changes: &[Change]) -> Vec<LifeLine> {
-    life::entries(&visits(cases), changes)
+    vehicle_history::entries(&visits(cases), changes)
         .into_iter()
         .map(|e| LifeLine {
             class: match e.what {
@@ -128,8 +128,8 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, Fail> {
         entries: lines(&cases, &v.changes),
         name: v.name,
         today: today(),
-        kinds: HISTORY.iter().chain(&life::OTHER_KINDS).map(|k| (*k, kind_words(k))).collect(),
-        origins: life::ORIGINS,
+        kinds: HISTORY.iter().chain(&vehicle_history::OTHER_KINDS).map(|k| (*k, kind_words(k))).collect(),
+        origins: vehicle_history::ORIGINS,
     })
 }
 

@@ -2,9 +2,9 @@
 
 use baricord_core::analysis::{self, Progress};
 use baricord_core::case::RecordingSpec;
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
+use baricord_core::proof::verify::verify;
 use baricord_core::signal::Samples;
-use baricord_core::verify::verify;
 use baricord_formats::read_recording;
 use baricord_store::jobs::Claim;
 use baricord_store::{Store, StoreError};

@@ -3,11 +3,11 @@
 mod support;
 
 use baricord_core::case::Case;
-use baricord_core::next_action::{ActionKind, next_action};
 use baricord_core::reasoning::diagnose;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::vehicle::Vehicle;
+use baricord_core::workflow::next_action::{ActionKind, next_action};
 use serde_json::{Value, json};
 use support::Ground;
 

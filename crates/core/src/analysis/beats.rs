@@ -5,10 +5,10 @@
 //! line in that. Both orders wander alike with an inexact speed, their beat stays.
 
 use super::Tracked;
-use super::answer::OrderFound;
-use super::lines;
-use crate::orders::Base;
+use super::order_lines;
+use super::report::OrderFound;
 use crate::signal::PASSBAND;
+use crate::vehicle::orders::Base;
 use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 use std::f64::consts::TAU;
@@ -86,14 +86,14 @@ pub(super) fn of(t: &Tracked, orders: &[OrderFound]) -> Vec<Beat> {
 
 /// Rhythm of a measured order's power: orders apart, its error, its depth.
 fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)> {
-    let steps = EACH * super::angle::STEPS;
-    let (z, extent) = lines::baseband(&t.channels[channel].x, &t.angle, measured);
+    let steps = EACH * super::angular_resampling::STEPS;
+    let (z, extent) = order_lines::baseband(&t.channels[channel].x, &t.angle, measured);
     let powers: Vec<Option<(f64, f64)>> = z
         .chunks_exact(steps)
         .enumerate()
         .map(|(k, part)| {
             let (from, to) = (k * steps, (k + 1) * steps);
-            t.angle.usable(from, to, extent).then(|| (lines::mean(part).norm_sqr(), t.angle.mean_kmh(from, to)))
+            t.angle.usable(from, to, extent).then(|| (order_lines::mean(part).norm_sqr(), t.angle.mean_kmh(from, to)))
         })
         .collect();
     // The longest stretch without a break.

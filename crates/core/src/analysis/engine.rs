@@ -2,12 +2,12 @@
 //! ratio, gears that change. There an engine order stays sharp in engine turns and smears in wheel
 //! turns, and the other way round: each line is told in the turns in which it is sharper.
 
-use super::angle::{Angle, Reference};
-use super::lines::{self, Line};
-use super::reference::{self, Light};
-use super::turned::Turned;
+use super::angle_domain::Turned;
+use super::angular_resampling::{Angle, Reference};
+use super::lag_scale::{self, Light};
+use super::order_lines::{self, Line};
 use super::{Tracked, TrackedChannel};
-use crate::problem::Problem;
+use crate::error::Problem;
 use crate::signal::{Pyramid, Resampler, Samples};
 
 /// The ratio must change by so much, relative, before it shows anything.
@@ -64,7 +64,7 @@ pub(super) fn side(
     ratio: Vec<(f64, f64)>,
     signals: impl Iterator<Item = Result<Pyramid, Problem>>,
 ) -> Result<Option<EngineSide>, Problem> {
-    let Some((reference, _)) = reference::fit(s, r, light, &s.rpm, 1.0, reference::ENGINE_SPEED) else { return Ok(None) };
+    let Some((reference, _)) = lag_scale::fit(s, r, light, &s.rpm, 1.0, lag_scale::ENGINE_SPEED) else { return Ok(None) };
     let angle = Angle::new(s, &reference).with_road(road);
     let turns = match angle.turns() {
         n if n > 500 => 64,
@@ -73,7 +73,7 @@ pub(super) fn side(
     let channels = signals
         .map(|x| {
             let x = Turned::new(r, &angle, &x?, s.start.get(), TOP);
-            let lines = lines::find(&x.windows(&angle, turns, TOP, true), 0.3);
+            let lines = order_lines::find(&x.windows(&angle, turns, TOP, true), 0.3);
             Ok((x, lines))
         })
         .collect::<Result<_, Problem>>()?;
@@ -95,6 +95,6 @@ pub(super) fn share(engine: &mut EngineSide, channels: &mut [TrackedChannel]) {
 impl Tracked {
     /// Levels of engine orders in one channel by road speed; none where the ratio does not change.
     pub(super) fn engine_levels(&self, channel: usize, orders: &[f64]) -> Vec<Vec<super::LevelBin>> {
-        self.engine.as_ref().map_or(vec![], |e| lines::levels(&e.channels[channel].0, &e.angle, orders))
+        self.engine.as_ref().map_or(vec![], |e| order_lines::levels(&e.channels[channel].0, &e.angle, orders))
     }
 }

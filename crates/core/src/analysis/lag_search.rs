@@ -5,11 +5,11 @@
 //! gear mesh smears over many bins and is lost, at the right lag it stands in one. So the mean spectrum over the floor
 //! is taken at many lags and for a few smoothings of the readings, and the lag with the highest peak is kept.
 
-use super::angle::{Angle, Extent, Reference};
-use super::lines;
-use super::looks::Looks;
-use super::reference::{LEAST_SIGMA, Lag, ROAD_SPEED, stretches, summit};
-use super::turned::{Windows, samples_for};
+use super::angle_domain::{Windows, samples_for};
+use super::angular_resampling::{Angle, Extent, Reference};
+use super::coverage::Looks;
+use super::lag_scale::{LEAST_SIGMA, Lag, ROAD_SPEED, stretches, summit};
+use super::order_lines;
 use crate::signal::{OrderWindows, Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
 
@@ -77,7 +77,7 @@ impl LagSearch<'_> {
         // 1.4 times the products of neighbours have one sum wherever it stands between two bins.
         let lobe = |w: &[f64]| (w.iter().map(|x| x * x).sum::<f64>() + 1.4 * (w[0] * w[1] + w[1] * w[2])).sqrt();
         let power = over.windows(3).map(lobe).fold(0.0, f64::max);
-        LinePeak { power, z_score: lines::score(1.0 + power, OrderWindows::independent(windows)) }
+        LinePeak { power, z_score: order_lines::score(1.0 + power, OrderWindows::independent(windows)) }
     }
 
     /// The reference (readings in m/s, distance of a wheel turn in m) at the lag of the sharpest line; none where no line

@@ -5,51 +5,51 @@
 //! [`analyze`] reads the lines, levels, rhythms and resonances from that. An order is what was
 //! measured: it is never pulled onto a known one.
 
-mod angle;
-mod answer;
+mod angle_domain;
+mod angular_resampling;
+mod audio_extract;
 mod beats;
+mod coverage;
 mod engine;
+mod envelope_orders;
 mod events;
-mod gears;
+mod gear_comparison;
+mod lag_scale;
 mod lag_search;
-mod lines;
-mod listen;
-mod looks;
-mod map;
+mod order_lines;
+mod order_map;
 mod phase;
-mod pulses;
-mod reference;
+mod reference_source;
+mod report;
 mod ridge;
-mod source;
-mod turned;
 
-pub use answer::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
-pub(crate) use answer::{peak_of, tolerance as tolerance_of};
+pub use audio_extract::{Heard, Part, listen, stretch_at};
 pub use beats::Beat;
 pub use events::Event;
-pub use gears::{OtherGear, Slip, Standing};
-pub use lines::{LevelBin, SPEED_BIN};
-pub use listen::{Heard, Part, listen, stretch_at};
-pub use map::OrderMap;
+pub use gear_comparison::{OtherGear, Slip, Standing};
+pub use order_lines::{LevelBin, SPEED_BIN};
+pub use order_map::OrderMap;
 pub use phase::{PASSES, PhaseBin, turned_by};
+pub use report::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
+pub(crate) use report::{peak_of, tolerance as tolerance_of};
 
 use crate::case::RecordingSpec;
-use crate::orders::{self, OrderLine};
-use crate::problem::{Problem, Warning};
+use crate::error::{Problem, Warning};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
+use crate::vehicle::orders::{self, OrderLine};
 use crate::vehicle::{GearboxKind, Vehicle};
-use angle::Angle;
+use angle_domain::Turned;
+use angular_resampling::Angle;
+use coverage::Looks;
 use engine::EngineSide;
+use lag_scale::{Lag, Scale};
 use lag_search::LagSearch;
-use lines::Line;
-use looks::Looks;
+use order_lines::Line;
 use phase::Pulse;
-use reference::{Lag, Scale};
-use source::{Before, Taken};
-use turned::Turned;
+use reference_source::{Before, Taken};
 
 /// How late a receiver's speed usually comes: taken where nothing tells it better.
-pub const USUAL_LAG: crate::units::Seconds = crate::units::Seconds(reference::ROAD_SPEED.lag);
+pub const USUAL_LAG: crate::units::Seconds = crate::units::Seconds(lag_scale::ROAD_SPEED.lag);
 
 /// Told how far a long computation is; answers whether to go on.
 pub trait Progress: Sync {
@@ -122,7 +122,7 @@ impl Tracked {
     /// Levels of an order (in true wheel turns) in one channel, by speed.
     pub fn levels(&self, channel: usize, wheel_orders: &[f64]) -> Vec<Vec<LevelBin>> {
         let measured: Vec<f64> = wheel_orders.iter().map(|o| o * self.scale.value).collect();
-        lines::levels(&self.channels[channel].x, &self.angle, &measured)
+        order_lines::levels(&self.channels[channel].x, &self.angle, &measured)
     }
 
     /// Frequency of a wheel order at a speed.
@@ -132,7 +132,7 @@ impl Tracked {
 
     /// The order map of a channel.
     pub fn map(&self, channel: usize, max_order: f64) -> OrderMap {
-        map::draw(&self.channels[channel].x, &self.angle, max_order, self.scale.value)
+        order_map::draw(&self.channels[channel].x, &self.angle, max_order, self.scale.value)
     }
 }
 
@@ -168,13 +168,13 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
     if !progress.step(0.85, "tyre size against the ridges") {
         return Err(Problem::new("cancelled", "the analysis was cancelled"));
     }
-    let ridges: Vec<reference::Ridges> = out
+    let ridges: Vec<lag_scale::Ridges> = out
         .iter()
         .filter_map(|o| o.as_ref().ok())
         .filter(|t| !t.own_scale)
         .flat_map(|t| {
-            let may = reference::candidates(&t.ladder, t.engine_per_wheel, false);
-            let may_pulse = reference::candidates(&t.ladder, t.engine_per_wheel, true);
+            let may = lag_scale::candidates(&t.ladder, t.engine_per_wheel, false);
+            let may_pulse = lag_scale::candidates(&t.ladder, t.engine_per_wheel, true);
             t.channels.iter().flat_map(move |c| {
                 // A rhythm and its multiples show in the plain spectrum too: counted once, as the rhythm.
                 let is_rhythm = |l: &Line| {
@@ -190,7 +190,7 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
             })
         })
         .collect();
-    let mut scale = reference::scale(&ridges);
+    let mut scale = lag_scale::scale(&ridges);
     // Turns that were counted against a road speed tell it better than any ridge.
     if let Some(counted) = out.iter().filter_map(|o| o.as_ref().ok()?.tyre).next() {
         scale = counted;
@@ -226,16 +226,16 @@ pub fn known_map(
     let readings = crate::signal::true_samples(&s.speed);
     let Some(track) = crate::signal::SpeedTrack::fit(&readings, 6.0) else { return Ok(None) };
     let span = (readings[0].0, readings[readings.len() - 1].0);
-    let reference = angle::Reference { track, span, lag: lag.get(), circumference };
+    let reference = angular_resampling::Reference { track, span, lag: lag.get(), circumference };
     let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = Pyramid::of(&c.data, s.rate.get(), turned::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
+    let x = Pyramid::of(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
     let x = Turned::new(Resampler::shared(), &angle, &x, s.start.get(), top);
-    Ok(Some(map::draw(&x, &angle, top, scale)))
+    Ok(Some(order_map::draw(&x, &angle, top, scale)))
 }
 
 /// Turns of the wheel a second below which a fifth of a drive lies.
-fn slow_hz(reference: &angle::Reference) -> f64 {
+fn slow_hz(reference: &angular_resampling::Reference) -> f64 {
     let (from, to) = reference.span;
     let mut f: Vec<f64> =
         (0..200).map(|i| reference.track.at(from + (to - from) * f64::from(i) / 199.0)).filter(|v| *v > 1.0).collect();
@@ -284,20 +284,21 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         f if f > 1.0 => 1.3 * f,
         _ => FASTEST_HZ,
     };
-    let read = |c: &Channel| pulses::read(c, s.rate.get(), start, &looks, fastest);
+    let read = |c: &Channel| envelope_orders::read(c, s.rate.get(), start, &looks, fastest);
     // One channel at a time is held: a long recording of many would not fit.
     let mut light = vec![];
     if let Some(second) = sensors.get(1) {
-        light.extend(reference::light(&looks.pyramid(second, s, reference::LIGHT_RATE)?, &[]));
+        light.extend(lag_scale::light(&looks.pyramid(second, s, lag_scale::LIGHT_RATE)?, &[]));
     }
     let mut first = sensors.first().map(|c| read(c)).transpose()?;
     if let Some((x, bands)) = &first {
-        light.splice(0..0, reference::light(x, &bands.envelopes));
+        light.splice(0..0, lag_scale::light(x, &bands.envelopes));
     }
     // Of a long recording two signals tell the lag as well as more would.
     light.truncate(if looks.is_long() { 2 } else { usize::MAX });
     let before = Before { vehicle: v, circumference, spec, samples: s, ladder: &ladder, engine_per_wheel };
-    let Some(mut chosen) = source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)? else {
+    let Some(mut chosen) = reference_source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)?
+    else {
         return refuse(warnings);
     };
     let top = reach(s.rate.get(), slow_hz(&chosen.reference));
@@ -333,12 +334,12 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
             Some(first) => first,
             None => read(c)?,
         };
-        let pulses = pulses::find(resampler, &bands.envelopes, start, &angle);
+        let pulses = envelope_orders::find(resampler, &bands.envelopes, start, &angle);
         let events = events::find(&c.name, &bands.frames, start);
         let turned = Turned::new(resampler, &angle, &x, start, top);
         drop((x, bands));
         let x = turned;
-        let lines = lines::find(&x.windows(&angle, turns, top, true), 0.45);
+        let lines = order_lines::find(&x.windows(&angle, turns, top, true), 0.45);
         channels.push(TrackedChannel {
             name: c.name.clone(),
             quantity: c.quantity,
@@ -493,10 +494,10 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
 /// What the recordings of a vehicle say.
 pub fn analyze(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dyn Progress) -> Result<Analysis, Problem> {
     let tracked = track(v, recordings, progress)?;
-    answer::answer(v, &tracked, progress)
+    report::answer(v, &tracked, progress)
 }
 
 /// What tracked recordings say.
 pub fn read(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) -> Result<Analysis, Problem> {
-    answer::answer(v, tracked, progress)
+    report::answer(v, tracked, progress)
 }

@@ -1,9 +1,9 @@
 //! How far an order stands behind a pulse, at each speed. Through a resonance it turns by half a turn;
 //! what it is below tells where the heavy side is.
 
-use super::angle::{Angle, STEPS};
-use super::lines::{self, SPEED_BIN};
-use super::turned::Turned;
+use super::angle_domain::Turned;
+use super::angular_resampling::{Angle, STEPS};
+use super::order_lines::{self, SPEED_BIN};
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -54,7 +54,7 @@ impl Pulse {
             return vec![];
         }
         let steps = STEPS * TURNS;
-        let (z, extent) = lines::baseband(x, angle, order);
+        let (z, extent) = order_lines::baseband(x, angle, order);
         // Where the edges stand, in angle steps.
         let at: Vec<f64> = self.edges.iter().filter_map(|t| angle.step_at(*t)).collect();
         let mut bins: BTreeMap<i64, Vec<Complex64>> = BTreeMap::new();
@@ -68,7 +68,7 @@ impl Pulse {
             let wanders: Complex64 =
                 edges.iter().map(|s| Complex64::from_polar(1.0, TAU * nearest * self.per_wheel * s / STEPS as f64)).sum();
             let bin = (angle.mean_kmh(from, to) / SPEED_BIN).floor() as i64;
-            bins.entry(bin).or_default().push(lines::mean(part) * wanders / wanders.norm().max(1e-9));
+            bins.entry(bin).or_default().push(order_lines::mean(part) * wanders / wanders.norm().max(1e-9));
         }
         bins.into_iter()
             .filter_map(|(bin, all)| {

@@ -5,11 +5,11 @@
 //! noise beside it, less a penalty for every jump. Which order it is follows from the ratios of the
 //! other lines to it: only orders of one vehicle fit them all.
 
-use super::angle::{Angle, Extent, Reference};
-use super::lines::{self, Line};
-use super::reference;
-use super::source::Before;
-use super::turned::Windows;
+use super::angle_domain::Windows;
+use super::angular_resampling::{Angle, Extent, Reference};
+use super::lag_scale;
+use super::order_lines::{self, Line};
+use super::reference_source::Before;
 use crate::signal::{Pyramid, Resampler, SpeedTrack};
 use realfft::RealFftPlanner;
 use std::f64::consts::TAU;
@@ -59,7 +59,7 @@ pub(super) fn follow(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge
     let reference = Reference { track, span: (hz.first()?.0, hz.last()?.0), lag: 0.0, circumference: 1.0 };
     let angle = Angle::new(b.samples, &reference);
     let turned = angle.resample(r, &light, start, 32, Extent::Whole);
-    let found = lines::find(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
+    let found = order_lines::find(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
     let mean = hz.iter().map(|p| p.1).sum::<f64>() / hz.len() as f64;
     let (order, sure, spread) = which(b, &found, mean)?;
     Some(Ridge { hz, order, sure, spread })
@@ -153,7 +153,7 @@ fn strength(power: &[f32], grid: &[f64], bin: f64) -> Vec<f64> {
 /// Which order the ridge is: the one that makes the other lines orders of this vehicle too, at a speed
 /// that people drive. With how sure that is, and how far the other answers stand from it.
 fn which(b: &Before<'_>, found: &[Line], mean_hz: f64) -> Option<(f64, f64, f64)> {
-    let may = reference::candidates(b.ladder, b.engine_per_wheel, false);
+    let may = lag_scale::candidates(b.ladder, b.engine_per_wheel, false);
     let score = |o: f64, w: f64| {
         let kmh = 3.6 * mean_hz / o * b.circumference;
         let speed = -0.5 * ((kmh / USUAL.0).ln() / USUAL.1).powi(2);

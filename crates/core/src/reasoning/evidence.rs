@@ -4,7 +4,7 @@ use super::driver_answers;
 use super::knowledge::{Knowledge, SOUND_PICK, Test};
 use super::likelihood::Model;
 use crate::case::{Case, DRIVER, NOT_POSSIBLE, Observation, Symptom};
-use crate::problem::Warning;
+use crate::error::Warning;
 use crate::vehicle::{Place, Vehicle};
 
 /// One piece of evidence: in words, and how likely it is under each hypothesis.

@@ -1,8 +1,8 @@
 //! The first steps for every kind of symptom on every layout, where nothing else is known: the table that a foreman reads.
 
-use super::course::Step;
 use super::diagnose;
 use super::knowledge::{KINDS, Knowledge};
+use super::plan::Step;
 use crate::case::Case;
 use crate::vehicle::sample;
 use crate::vehicle::{FrontDrive, GearboxKind, Vehicle};
@@ -62,7 +62,7 @@ pub fn layouts() -> Vec<(&'static str, Vehicle)> {
 ///
 /// # Errors
 /// When a layout's vehicle cannot be read as a case: it ships with the program, and a test reads each.
-pub fn first_steps(k: &Knowledge) -> Result<Vec<FirstSteps>, crate::problem::Problem> {
+pub fn first_steps(k: &Knowledge) -> Result<Vec<FirstSteps>, crate::error::Problem> {
     let mut out = vec![];
     for (layout, v) in layouts() {
         for kind in KINDS {

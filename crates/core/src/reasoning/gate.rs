@@ -1,19 +1,19 @@
 //! The gate before parts: what ordering a cause's part now would cost against testing first, in what qualities it
 //! comes, and when a reason is asked.
 
-use super::course::{AHEAD, Play};
+use super::decision_problem::Move;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
-use super::next::{NextTest, laid_out, next_tests};
-use super::policy::Move;
+use super::plan::{AHEAD, Play};
+use super::test_selection::{NextTest, laid_out, next_tests};
 use super::units::{unit_of_hypothesis, units};
 use super::weigh;
 use super::wording::pair_words;
 use crate::analysis::Analysis;
 use crate::case::Case;
-use crate::entries::append;
-use crate::fault_at::FaultAt;
-use crate::problem::Problem;
+use crate::case::entries::append;
+use crate::case::fault_at::FaultAt;
+use crate::error::Problem;
 use crate::vehicle::Vehicle;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -250,7 +250,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let ahead = play.look_ahead(k, &start);
     let first = ahead.first;
     let enough = !matches!(first, Some(Move::Test(_)));
-    let open = super::next::entropy(&w.p);
+    let open = super::test_selection::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
     let parting = next_tests(&w, &laid).into_iter().find(|t| !enough && open > 0.5 && cheap(t));

@@ -304,12 +304,12 @@ impl<'a> Model<'a> {
 
     /// P(heard from each of the zones) of a single hypothesis; none where its place says nothing of it.
     pub fn heard(&self, i: usize) -> Option<Vec<f64>> {
-        super::complaint::heard_of(self.v, self.k, &self.all[i])
+        super::complaint_evidence::heard_of(self.v, self.k, &self.all[i])
     }
 
     /// P(felt there) of a single hypothesis.
     pub fn felt(&self, i: usize, place: &str) -> f64 {
-        super::complaint::felt_at(self.v, self.k, Some(&self.all[i]), place)
+        super::complaint_evidence::felt_at(self.v, self.k, Some(&self.all[i]), place)
     }
 
     /// Single outcomes that do not follow from a fault's behaviour; the others keep their shares of the rest.

@@ -5,56 +5,56 @@
 //! evidence multiplies in as likelihoods; `unknown` is always in the list. Bits of a piece of evidence =
 //! log2(P(evidence | cause) / P(evidence)).
 
+pub mod access;
+mod answer_effect;
 mod availability;
 mod behaviour;
-mod complaint;
-pub mod course;
+mod complaint_evidence;
 mod danger;
+pub mod decision_problem;
 mod driver_answers;
-mod effect;
 mod evidence;
 pub mod first_steps;
 pub mod gate;
 mod hypotheses;
 pub mod knowledge;
 pub mod likelihood;
-mod measured;
-mod next;
-pub mod opened;
-mod overturn;
-mod parting;
+mod measurement_evidence;
+mod open_tests;
 mod place_kinds;
-pub mod policy;
-mod possible;
+pub mod plan;
 mod preparation;
 mod prior;
-mod recorded;
-mod repaired;
-mod route;
-mod shared;
+mod recording_evidence;
+mod repair_evidence;
+mod sensitivity;
+mod separating_test;
+mod shared_causes;
 pub mod test_answer;
+mod test_order;
+mod test_selection;
 mod units;
 pub mod wording;
 
+pub use answer_effect::{Effect, effect_of, last_effect};
 pub use availability::RECORDED;
 pub use danger::Danger;
-pub use effect::{Effect, effect_of, last_effect};
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
-pub use next::{NextTest, OutcomePreview, entropy, moved, settles};
-pub use overturn::{Overturn, overturns};
-pub use parting::Parting;
+pub use open_tests::{Possible, behaviour_in, one_test, possible};
 pub use place_kinds::is_kind as place_is;
-pub use possible::{Possible, behaviour_in, one_test, possible};
-pub use route::{Routed, route, with_step};
-pub use shared::Shared;
+pub use sensitivity::{Overturn, overturns};
+pub use separating_test::Parting;
+pub use shared_causes::Shared;
+pub use test_order::{Routed, route, with_step};
+pub use test_selection::{NextTest, OutcomePreview, entropy, moved, settles};
 pub use units::{Unit, complete_units, unit_of};
 
 use crate::analysis::Analysis;
 use crate::case::Case;
-use crate::fault_at::FaultAt;
-use crate::problem::Warning;
-use crate::road_coach::Coach;
+use crate::case::fault_at::FaultAt;
+use crate::drive::coach::Coach;
+use crate::error::Warning;
 use knowledge::Knowledge;
 use likelihood::Model;
 use serde::Serialize;
@@ -117,7 +117,7 @@ pub struct SymptomAnswer {
     /// The open tests, the first step of the plan first, then by what they answer for each minute.
     pub next: Vec<NextTest>,
     /// The plan that costs least until it is cured.
-    pub course: course::Course,
+    pub course: plan::Course,
     /// Probabilities by what is bought as one.
     pub units: Vec<Unit>,
     /// Whether a statement on driving is proposed.
@@ -290,16 +290,16 @@ fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>,
         let model = Model::new(&case.vehicle, k, &all, usual_kind(&s.kind));
         gears_apart = driver_answers::named_gear(&case.vehicle, s).is_some()
             || evidence::that_count(case, k, s, &mut vec![]).iter().any(|o| o.named_gear().is_some());
-        let mut evidence: Vec<Evidence> = complaint::symptom(case, k, &all, &prior, symptom);
+        let mut evidence: Vec<Evidence> = complaint_evidence::symptom(case, k, &all, &prior, symptom);
         evidence.extend(evidence::observations(case, &model, s, warnings));
-        evidence.extend(measured::measurements(case, &model, symptom, warnings));
+        evidence.extend(measurement_evidence::measurements(case, &model, symptom, warnings));
         if let Some(a) = analysis {
-            evidence.extend(recorded::recordings(case, &model, symptom, a));
+            evidence.extend(recording_evidence::recordings(case, &model, symptom, a));
         }
-        evidence.extend(repaired::repairs(case, &model, symptom));
+        evidence.extend(repair_evidence::repairs(case, &model, symptom));
         for e in evidence {
             let by_chance = e.likelihood.last().copied().unwrap_or(1.0);
-            let of_symptom = e.test == complaint::SYMPTOM;
+            let of_symptom = e.test == complaint_evidence::SYMPTOM;
             let likelihood: Vec<f64> = e.likelihood.iter().map(|l| if of_symptom { *l } else { l.max(1e-6) }).collect();
             let before: Vec<f64> = p.clone();
             p.iter_mut().zip(&likelihood).for_each(|(x, l)| *x *= l);
@@ -419,15 +419,15 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
             seen.push(w);
         }
     }
-    Diagnosis { step: next_step(case, &symptoms), shared: shared::shared(&weighed), symptoms, warnings: seen }
+    Diagnosis { step: next_step(case, &symptoms), shared: shared_causes::shared(&weighed), symptoms, warnings: seen }
 }
 
 fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnswer {
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    let laid = next::laid_out(case, &model, symptom, w);
-    let (ranked, mut next) = (w.ranked(), next::next_tests(w, &laid));
-    let play = course::Play::new(case, k, w, &laid);
+    let laid = test_selection::laid_out(case, &model, symptom, w);
+    let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &laid));
+    let play = plan::Play::new(case, k, w, &laid);
     let course = play.course(case, k, w);
     let first = course.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
@@ -446,7 +446,7 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
         units: units::units(k, &w.all, &w.p),
         danger: danger::danger(case, k, w),
         ruled_out: w.ruled_out(),
-        open_bits: next::entropy(&w.p),
+        open_bits: test_selection::entropy(&w.p),
     }
 }
 
@@ -487,11 +487,11 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 }
 
 /// The plan of a symptom alone.
-pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> course::Course {
+pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> plan::Course {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    course::Play::new(case, k, &w, &next::laid_out(case, &model, symptom, &w)).course(case, k, &w)
+    plan::Play::new(case, k, &w, &test_selection::laid_out(case, &model, symptom, &w)).course(case, k, &w)
 }
 
 #[cfg(test)]

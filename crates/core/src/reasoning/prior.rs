@@ -4,7 +4,7 @@ use super::hypotheses::Hypothesis;
 use super::knowledge::{Fault, Knowledge, Mark, Marks};
 use super::likelihood::is_within;
 use crate::case::{Case, SpeedRange};
-use crate::shaft::{CriticalSpeedInput, critical_speed};
+use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
 use crate::vehicle::{Place, PlaceKind};
 
 /// How many times traces of work raise what it can cause.
@@ -70,7 +70,7 @@ fn geometry(case: &Case, k: &Knowledge, h: &Hypothesis, speed: Option<SpeedRange
         return 1.0;
     }
     let w = &k.weights.prior;
-    let allowed = case.vehicle.limits.critical_ratio.unwrap_or(crate::shaft::CRITICAL_RATIO);
+    let allowed = case.vehicle.limits.critical_ratio.unwrap_or(crate::measure::critical_speed::CRITICAL_RATIO);
     match h.place.as_ref().and_then(|p| critical_share(case, k, p, speed)) {
         Some(share) if share > allowed => w.near_critical,
         Some(share) if share < w.far_ratio => w.far_from_critical,

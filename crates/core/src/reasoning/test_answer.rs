@@ -2,8 +2,8 @@
 
 use super::knowledge::Test;
 use crate::case::{Case, NOT_POSSIBLE};
-use crate::cautions::require_checks;
-use crate::problem::Problem;
+use crate::error::Problem;
+use crate::safety::cautions::require_checks;
 
 /// What a test came out with.
 #[derive(Clone, Debug, PartialEq)]
@@ -89,7 +89,7 @@ mod tests {
     fn wheels_are_not_turned_before_it_was_seen_to() {
         let t = test("lift-run");
         assert_eq!(t.answer(&car(), "heard@hub.fl", None, &[], &[]).unwrap_err().code, "caution");
-        let all: Vec<String> = crate::cautions::running_checks(&car(), t).iter().map(|c| c.id.to_string()).collect();
+        let all: Vec<String> = crate::safety::cautions::running_checks(&car(), t).iter().map(|c| c.id.to_string()).collect();
         assert!(t.answer(&car(), "heard@hub.fl", None, &[], &all).is_ok());
         assert_eq!(t.answer(&car(), "heard@hub.fl", None, &[], &all[1..]).unwrap_err().field.as_deref(), Some("seen-to"));
         // Saying that it cannot be made here turns nothing.

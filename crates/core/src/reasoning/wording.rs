@@ -2,8 +2,8 @@
 
 use super::knowledge::Knowledge;
 use super::{Ranked, Twins};
+use crate::case::fault_at::FaultAt;
 use crate::case::{Case, Repair};
-use crate::fault_at::FaultAt;
 use crate::vehicle::Vehicle;
 
 /// A test in words, with its place or gear: “Rock the wheel: front left hub”.

@@ -5,21 +5,21 @@
 //! `wk` says how strongly people feel a frequency.
 
 mod envelope;
-pub(crate) mod lanes;
+mod frequency_weighting;
 mod octave;
 mod resample;
+pub(crate) mod simd;
 mod spectrum;
 mod speed;
-mod wk;
 
 pub use envelope::{Envelope, envelopes};
+pub use frequency_weighting::{FELT_MS2, felt, felt_line, wk};
 pub use octave::{Octave, OctaveMaker};
 pub use resample::{PASSBAND, Pyramid, Resampler};
 pub use spectrum::{OrderWindows, add_ratio};
 pub use speed::{SpeedTrack, true_samples};
-pub use wk::{FELT_MS2, felt, felt_line, wk};
 
-use crate::problem::{Problem, Warning};
+use crate::error::{Problem, Warning};
 use crate::units::{Hz, Seconds};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;

@@ -5,9 +5,9 @@
 //! order folds back. Where the output is much slower than the input it is taken from a [`Pyramid`] of
 //! halved rates, so that a kernel never needs to be long.
 
-use crate::problem::Problem;
+use crate::error::Problem;
 use crate::signal::Data;
-use crate::signal::lanes::dot;
+use crate::signal::simd::dot;
 use pulp::{Arch, Simd, WithSimd};
 use std::f64::consts::PI;
 use std::sync::{Arc, LazyLock};

@@ -2,8 +2,8 @@
 
 use super::Vehicle;
 use super::model::End;
-use crate::problem::Problem;
-use crate::shaft::{CriticalSpeedInput, critical_speed};
+use crate::error::Problem;
+use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
 use crate::units::{Hz, KilometresPerHour, Rpm};
 
 /// One section of a shaft as a beam.

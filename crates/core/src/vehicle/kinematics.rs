@@ -4,7 +4,7 @@
 //! engine and transaxle turns with the engine.
 
 use super::{End, GearboxKind, Prop, Vehicle};
-use crate::problem::Problem;
+use crate::error::Problem;
 use crate::units::{Hz, KilometresPerHour, Metres, Order};
 
 /// What a part turns with, and how many times.
@@ -98,7 +98,7 @@ impl Vehicle {
 
     /// How much faster than the mean the outer wheel turns in a bend: 1 + t/(2R).
     pub fn outer_wheel_factor(track: Metres, radius: Metres) -> Result<Order, Problem> {
-        crate::problem::positive(radius.get(), "radius_m")?;
+        crate::error::positive(radius.get(), "radius_m")?;
         Ok(Order(1.0 + track.get() / (2.0 * radius.get())))
     }
 }

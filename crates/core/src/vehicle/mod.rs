@@ -1,5 +1,7 @@
 //! The vehicle: its layout, the places where something can be wrong, and how fast everything turns.
 
+pub mod orders;
+
 mod figures;
 mod kinematics;
 mod model;
@@ -12,7 +14,7 @@ pub use model::*;
 pub use places::{Place, PlaceKind};
 pub use tyre::{RADIAL_FACTOR, Tyre, TyreFigures};
 
-use crate::problem::{Problem, finite, positive, read_json};
+use crate::error::{Problem, finite, positive, read_json};
 
 impl Vehicle {
     /// Reads a vehicle and checks that it can exist; problems name the field below `vehicle`.
@@ -68,7 +70,7 @@ impl Vehicle {
             self.check_prop(i, p).map_err(|e| e.under(&format!("props[{i}]")))?;
         }
         for (i, b) in self.bearings.iter().enumerate() {
-            crate::bearing::check(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)
+            crate::measure::bearing::check(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)
                 .map_err(|p| p.under(&format!("bearings[{i}]")))?;
         }
         Ok(())

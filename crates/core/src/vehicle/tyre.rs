@@ -4,7 +4,7 @@
 //! factor of the European tyre standards). Turns counted per kilometre, or a measured roll-out,
 //! override it.
 
-use crate::problem::{Problem, positive};
+use crate::error::{Problem, positive};
 use crate::units::{Metres, Millimetres};
 use serde::{Deserialize, Serialize};
 

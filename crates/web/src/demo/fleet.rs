@@ -1,6 +1,6 @@
 //! The fleet of Harrowmere and what is wrong with it: mail, fish, ferry, fire, the airstrip and the pilot boat.
 
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::vehicle::{Tyre, Vehicle, sample};
 use baricord_simulator::{FaultSpec, RunPlan};
 use serde_json::{Value, json};

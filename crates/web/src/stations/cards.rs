@@ -3,16 +3,16 @@
 use crate::next_view::href_of_test;
 use crate::page::{Known, ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
-use baricord_core::cautions::{RunningCheck, at_test, running_checks};
-use baricord_core::next_action::station_of_test;
-use baricord_core::progress::Station;
+use baricord_core::drive::coach::Leg;
+use baricord_core::reasoning::access::{Opened, while_open};
 use baricord_core::reasoning::knowledge::{Caution, Test};
-use baricord_core::reasoning::opened::{Opened, while_open};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
 use baricord_core::reasoning::{
     Hypothesis, Possible, RECORDED, beliefs, hypotheses, moved, one_test, possible, settles, with_step,
 };
-use baricord_core::road_coach::Leg;
+use baricord_core::safety::cautions::{RunningCheck, at_test, running_checks};
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::station_of_test;
 
 /// One outcome to tap.
 pub struct OutcomeButton {

@@ -15,15 +15,15 @@ use axum::http::HeaderValue;
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::entries::{append, remove_entry};
-use baricord_core::intake;
-use baricord_core::life::{self, Change};
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::case::entries::{append, remove_entry};
+use baricord_core::case::intake;
+use baricord_core::case::vehicle_history::{self, Change};
+use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
 use baricord_core::reasoning::{complete_units, hypotheses};
+use baricord_core::synonyms;
 use baricord_core::vehicle::Vehicle;
-use baricord_core::words;
+use baricord_core::workflow::Station;
 use baricord_store::Scope;
 use serde_json::{Value, json};
 use uuid::Uuid;
@@ -38,7 +38,7 @@ struct SymptomLine {
     /// The next question.
     ask: Option<&'static intake::Question>,
     /// What words of it are called here: said, name, and where it may mean something else.
-    meant: Vec<words::Meant>,
+    meant: Vec<synonyms::Meant>,
     /// How to hear it again, where it could not be heard.
     plan: Vec<String>,
 }
@@ -61,10 +61,11 @@ async fn life_of(s: &mut Scope, k: &Known) -> Result<Option<Life>, Fail> {
     let mut lines = vehicles::lines(&cases, &v.changes);
     lines.truncate(LIFE_SHOWN);
     let told = |c: &Change| {
-        let ago = life::since(c.distance_km, k.case().distance_km).map(|d| format!(", {} km ago", vehicles::grouped(d)));
+        let ago =
+            vehicle_history::since(c.distance_km, k.case().distance_km).map(|d| format!(", {} km ago", vehicles::grouped(d)));
         format!("{} on {}{}", kind_words(&c.kind), c.on, ago.unwrap_or_default())
     };
-    let uncounted = life::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), told(c))).collect();
+    let uncounted = vehicle_history::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), told(c))).collect();
     Ok((!lines.is_empty()).then(|| Life { path: format!("/vehicles/{}", v.id), lines, uncounted }))
 }
 
@@ -185,7 +186,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 answers: intake::answered(s).into_iter().map(|(q, a)| (q.ask.clone(), a.words.clone())).collect(),
                 ask: intake::next_question(s),
                 // What kind of noise it is was chosen already.
-                meant: words::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
+                meant: synonyms::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
                 plan: if intake::is_unheard(s) && !k.case().grounded { intake::plan_to_hear(s) } else { vec![] },
             }
         })

@@ -16,18 +16,18 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::fault_at::FaultAt;
-use baricord_core::next_action::ActionKind;
+use baricord_core::case::fault_at::FaultAt;
+use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
-use baricord_core::reasoning::course::Step;
 use baricord_core::reasoning::gate::{Asked, Chosen, Gate, Gates, gates};
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::reasoning::plan::Step;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
 };
 use baricord_core::reasoning::{NextTest, Ranked, Stands, SymptomAnswer};
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::ActionKind;
 use serde_json::json;
 use uuid::Uuid;
 

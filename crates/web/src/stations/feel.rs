@@ -13,11 +13,11 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::elimination::elimination;
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::error::Problem;
+use baricord_core::lift::isolation::elimination;
+use baricord_core::measure::joint_drag::{SwingIn, swing};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::swing::{SwingIn, swing};
+use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
 
@@ -49,7 +49,7 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
         .iter()
         .filter_map(|e| {
             let rule = kb.test(&e.test)?;
-            let outcome = |o: &baricord_core::elimination::Leaves| {
+            let outcome = |o: &baricord_core::lift::isolation::Leaves| {
                 let places: Vec<String> =
                     o.places.iter().map(|(at, p)| format!("{} {:.0}\u{a0}%", case.vehicle.place_words(at), 100.0 * p)).collect();
                 let words = rule.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone());

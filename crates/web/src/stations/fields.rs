@@ -1,7 +1,7 @@
 //! What a form sent, read with names for errors; and small changes to a document.
 
-use baricord_core::problem::Problem;
-use baricord_core::typed::{Length, length_mm, odometer_km};
+use baricord_core::error::Problem;
+use baricord_core::typed_input::{Length, length_mm, odometer_km};
 use serde_json::{Number, Value};
 
 /// The fields of a form, in its order.

@@ -16,16 +16,16 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::cautions::require_checks;
-use baricord_core::entries::{append, edit_entries, read_entries};
-use baricord_core::lift_walk::{AskedLater, Stop, ask_first, is_over, reach, removable, walk};
-use baricord_core::next_action::{ActionKind, station_of_test};
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::case::entries::{append, edit_entries, read_entries};
+use baricord_core::error::Problem;
+use baricord_core::lift::blind_check::{self, Question, Refused, Standing, Vote, votes};
+use baricord_core::lift::inspection_route::{AskedLater, Stop, ask_first, is_over, reach, removable, walk};
 use baricord_core::reasoning::knowledge::{Test, builtin};
 use baricord_core::reasoning::possible;
 use baricord_core::reasoning::wording::outcome_words;
-use baricord_core::vote::{self, Question, Refused, Standing, Vote, votes};
+use baricord_core::safety::cautions::require_checks;
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::{ActionKind, station_of_test};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -295,7 +295,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
             note: f.text("note").map(String::from),
             settled: false,
         };
-        let alike = edit_entries(d, "votes", |all| vote::cast(all, one)).map_err(|refused| {
+        let alike = edit_entries(d, "votes", |all| blind_check::cast(all, one)).map_err(|refused| {
             let why = match refused {
                 Refused::Twice => "you have felt it already: now a second person does, without being told",
                 Refused::Full => "two have felt it already: say which of them stands, or feel it again",
@@ -326,12 +326,12 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     let stands = f.text("stands");
     let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt again" });
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let (felt, may) = vote::to_decide(&votes(d), &q, &m.person.name);
+        let (felt, may) = blind_check::to_decide(&votes(d), &q, &m.person.name);
         if !may {
             let why = if felt.is_empty() { "nothing waits to be decided here" } else { "feel it yourself first" };
             return Err(Problem::new("voted", why).field("stands"));
         }
-        edit_entries(d, "votes", |all: &mut Vec<Vote>| Ok::<_, Problem>(vote::settle(all, &q)))?;
+        edit_entries(d, "votes", |all: &mut Vec<Vote>| Ok::<_, Problem>(blind_check::settle(all, &q)))?;
         let Some(by) = stands else { return Ok(()) };
         let one = felt
             .iter()

@@ -13,9 +13,9 @@ use axum::extract::Path;
 use axum::response::Response;
 use axum::routing::get;
 use baricord_core::analysis::{OrderFound, OtherGear, PASSES, RecordingAnalysis, Standing, turned_by};
-use baricord_core::orders::{OrderLine, orders};
 use baricord_core::signal::felt_line;
 use baricord_core::units::Hz;
+use baricord_core::vehicle::orders::{OrderLine, orders};
 use uuid::Uuid;
 
 /// A line that was picked, and what is shown of it.

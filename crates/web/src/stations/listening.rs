@@ -14,12 +14,12 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::cautions::{RunningCheck, require_checks, running_checks};
-use baricord_core::entries::append;
-use baricord_core::listening::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::case::entries::append;
+use baricord_core::error::Problem;
+use baricord_core::lift::sound_localisation::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::safety::cautions::{RunningCheck, require_checks, running_checks};
+use baricord_core::workflow::Station;
 use serde_json::{Value, json};
 use uuid::Uuid;
 

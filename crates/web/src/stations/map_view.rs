@@ -13,7 +13,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use baricord_core::analysis::{Analysis, OrderMap, Part, listen, stretch_at};
-use baricord_core::problem::Problem;
+use baricord_core::error::Problem;
 use baricord_core::units::{KilometresPerHour, Seconds};
 use baricord_core::vehicle::Vehicle;
 use baricord_formats::write_wav;
@@ -411,7 +411,7 @@ async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result
     );
     for r in &a.recordings {
         for o in &r.orders {
-            let base = if o.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if o.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
             let unit = o.unit.as_deref().unwrap_or("m/s2");
             for x in &o.levels {
                 let phase = o.phase.iter().find(|p| p.speed_kmh == x.speed_kmh);

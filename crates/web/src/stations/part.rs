@@ -11,10 +11,10 @@ use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
-use baricord_core::orders::orders;
-use baricord_core::progress::Station;
 use baricord_core::reasoning::possible;
 use baricord_core::reasoning::wording::percent_words;
+use baricord_core::vehicle::orders::orders;
+use baricord_core::workflow::Station;
 use uuid::Uuid;
 
 struct FaultLine {
@@ -65,7 +65,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         .iter()
         .filter(|l| l.at == p.id || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id())))
         .map(|l| {
-            let base = if l.base == baricord_core::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if l.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
             (l.what.words().to_string(), format!("{:.2} × {base}", l.order.get()))
         })
         .collect();

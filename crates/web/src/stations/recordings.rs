@@ -14,10 +14,10 @@ use axum::extract::{DefaultBodyLimit, Form, Multipart, Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post, put};
 use axum::{Json, Router};
+use baricord_core::case::entries::append;
 use baricord_core::case::{Case, CsvWriting, RecordingSpec};
-use baricord_core::entries::append;
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
+use baricord_core::error::Problem;
+use baricord_core::workflow::Station;
 use baricord_formats::{ColumnRole, Look, Role, TableLook, described, look, read_recording, speed_described};
 use baricord_store::Scope;
 use baricord_store::incoming::{Announced, Incoming, LARGEST_PIECE};
@@ -429,7 +429,7 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
         if speed.is_some() {
             probe["speed"]["file"] = "y".into();
         }
-        let read: RecordingSpec = baricord_core::problem::read_json(&probe)?;
+        let read: RecordingSpec = baricord_core::error::read_json(&probe)?;
         let samples = tokio::task::spawn_blocking(move || {
             read_recording(&read, &move |n| Ok(if n == "y" { speed_file.clone() } else { Some(file.clone()) }))
         })

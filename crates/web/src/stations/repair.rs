@@ -12,11 +12,11 @@ use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::cautions::at_repair;
+use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::problem::Problem;
-use baricord_core::progress::Station;
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::safety::cautions::at_repair;
+use baricord_core::workflow::Station;
 use serde_json::{Value, json};
 use uuid::Uuid;
 

@@ -16,15 +16,15 @@ use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
+use baricord_core::case::intake;
 use baricord_core::case::{Case, RecordingSpec};
-use baricord_core::intake;
-use baricord_core::next_action::{ActionKind, station_of_test};
-use baricord_core::orders::{Base, Family, OrderLine, What, orders};
-use baricord_core::progress::Station;
+use baricord_core::drive::run_plan::PlannedRun;
 use baricord_core::reasoning::RECORDED;
 use baricord_core::reasoning::knowledge::Test;
-use baricord_core::road_plan::PlannedRun;
 use baricord_core::vehicle::Vehicle;
+use baricord_core::vehicle::orders::{Base, Family, OrderLine, What, orders};
+use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::{ActionKind, station_of_test};
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
 use baricord_store::jobs::Job;
@@ -145,7 +145,7 @@ fn plan(k: &Known) -> Option<PlanView> {
         return None;
     }
     let v = &k.case().vehicle;
-    let p = baricord_core::road_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
+    let p = baricord_core::drive::run_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
     let gear = |r: &PlannedRun| r.gear.as_ref().map_or(String::new(), |g| format!("gear {g}, "));
     let speeds = |r: &PlannedRun| format!("{}{:.0} to {:.0} km/h, slowly through", gear(r), r.from.get(), r.to.get());
     Some(PlanView {

@@ -1,8 +1,8 @@
 //! The vehicle's numbers as a form, and back into the document.
 
 use super::fields::{Fields, parse_number};
-use baricord_core::problem::Problem;
-use baricord_core::typed::{Length, two_tyre_sizes};
+use baricord_core::error::Problem;
+use baricord_core::typed_input::{Length, two_tyre_sizes};
 use baricord_core::units::KilometresPerHour;
 use baricord_core::vehicle::{AxleKind, GearboxKind, JointKind, Tyre, Vehicle};
 use serde_json::{Number, Value, json};
@@ -199,7 +199,7 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
     } else {
         json!({ "size": t })
     };
-    let read: Tyre = baricord_core::problem::read_json(&out)?;
+    let read: Tyre = baricord_core::error::read_json(&out)?;
     read.figures().map_err(|p| Problem { field: Some("tyre".into()), ..p })?;
     Ok(out)
 }

@@ -2,7 +2,7 @@
 //! at which it buys parts. Everything else stays as it ships, and every change can be seen and taken back.
 
 use super::{Knowledge, builtin, shipped_text};
-use crate::problem::Problem;
+use crate::error::Problem;
 use crate::vehicle::Limits;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -84,9 +84,9 @@ pub const LIMITS: &[(&str, &str, &str, f64, f64)] = &[
 /// What a limit is where nobody sets it; none where it does not hold then.
 pub fn shipped_limit(key: &str) -> Option<f64> {
     let place = match key {
-        "torsional_rads2" => return Some(crate::angles::TORSIONAL_RADS2),
-        "section_rads2" => return Some(crate::angles::SECTION_RADS2),
-        "critical_ratio" => return Some(crate::shaft::CRITICAL_RATIO),
+        "torsional_rads2" => return Some(crate::measure::angles::TORSIONAL_RADS2),
+        "section_rads2" => return Some(crate::measure::angles::SECTION_RADS2),
+        "critical_ratio" => return Some(crate::measure::critical_speed::CRITICAL_RATIO),
         "shaft-end" => "prop.rear.s1.front",
         "shaft-centre" => "prop.rear.s1.centre",
         "flange-face" => "hub.rl",
@@ -95,7 +95,7 @@ pub fn shipped_limit(key: &str) -> Option<f64> {
         "tyre" => "wheel.rl.tyre",
         _ => return None,
     };
-    crate::runout::limit_at(&Limits::default(), place).map(|l| l.get())
+    crate::measure::runout::limit_at(&Limits::default(), place).map(|l| l.get())
 }
 
 fn within(x: f64, (from, to): (f64, f64), field: &str) -> Result<f64, Problem> {

@@ -1,0 +1,176 @@
+//! Feel is voted blind: two people answer one question before either sees the other's answer. Alike, it counts as
+//! observed; where they differ both answers are shown, and one of them decides or both feel anew.
+
+use crate::case::entries::read_entries;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// What is asked: a test at a place, for a symptom.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Question {
+    /// The symptom.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub symptom: Option<String>,
+    /// The test.
+    pub test: String,
+    /// Where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+}
+
+/// One person's answer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Vote {
+    /// To what.
+    #[serde(flatten)]
+    pub question: Question,
+    /// Whose it is.
+    pub by: String,
+    /// What they felt.
+    pub outcome: String,
+    /// What they noted with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// Whether it has been decided upon.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub settled: bool,
+}
+
+/// The votes of a case's document.
+pub fn votes(document: &Value) -> Vec<Vote> {
+    read_entries(document, "votes").into_iter().map(|v| v.1).collect()
+}
+
+/// How a question stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// Nobody has voted.
+    Open,
+    /// One has, and a second person is waited for; the answer stays hidden.
+    Waits {
+        /// Who has voted.
+        by: String,
+    },
+    /// Two have.
+    Both(Box<[Vote; 2]>),
+}
+
+impl Standing {
+    /// Of a question, among the votes that are not settled.
+    pub fn of(votes: &[Vote], question: &Question) -> Self {
+        let mut open = votes.iter().filter(|v| !v.settled && v.question == *question);
+        match (open.next(), open.next()) {
+            (None, _) => Standing::Open,
+            (Some(one), None) => Standing::Waits { by: one.by.clone() },
+            (Some(one), Some(other)) => Standing::Both(Box::new([one.clone(), other.clone()])),
+        }
+    }
+}
+
+/// Why a vote is not taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Refused {
+    /// The same person has voted already.
+    Twice,
+    /// Two have voted already.
+    Full,
+}
+
+/// Takes a vote in. When it is the second and both felt alike, both are settled and it is said so.
+pub fn cast(votes: &mut Vec<Vote>, vote: Vote) -> Result<Option<String>, Refused> {
+    match Standing::of(votes, &vote.question) {
+        Standing::Waits { by } if by == vote.by => return Err(Refused::Twice),
+        Standing::Both(..) => return Err(Refused::Full),
+        Standing::Open | Standing::Waits { .. } => {}
+    }
+    let question = vote.question.clone();
+    votes.push(vote);
+    Ok(match Standing::of(votes, &question) {
+        Standing::Both(two) if two[0].outcome == two[1].outcome => {
+            settle(votes, &question);
+            Some(two[0].outcome.clone())
+        }
+        _ => None,
+    })
+}
+
+/// The votes on a question that wait, and whether this person may say which of them stands: of a single one only who
+/// cast it, so that nobody reads it before they have felt it themselves.
+pub fn to_decide(votes: &[Vote], question: &Question, person: &str) -> (Vec<Vote>, bool) {
+    let open: Vec<Vote> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
+    let may = match &open[..] {
+        [] => false,
+        [one] => one.by == person,
+        _ => true,
+    };
+    (open, may)
+}
+
+/// Marks the votes on a question as decided upon; those who voted.
+pub fn settle(votes: &mut [Vote], question: &Question) -> Vec<String> {
+    votes
+        .iter_mut()
+        .filter(|v| !v.settled && v.question == *question)
+        .map(|v| {
+            v.settled = true;
+            v.by.clone()
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn vote(at: &str, by: &str, outcome: &str) -> Vote {
+        let question = Question { symptom: None, test: "joint-wiggle".into(), at: Some(at.into()), gear: None };
+        Vote { question, by: by.into(), outcome: outcome.into(), note: None, settled: false }
+    }
+
+    #[test]
+    fn two_who_feel_alike_have_observed_and_two_who_do_not_are_shown() {
+        let mut v = vec![];
+        assert_eq!(cast(&mut v, vote("j1", "Maren", "play")), Ok(None));
+        assert_eq!(Standing::of(&v, &v[0].question), Standing::Waits { by: "Maren".into() });
+        assert!(to_decide(&v, &v[0].question, "Maren").1 && !to_decide(&v, &v[0].question, "Tovi").1);
+        assert_eq!(cast(&mut v, vote("j1", "Maren", "none")), Err(Refused::Twice));
+        assert_eq!(cast(&mut v, vote("j2", "Maren", "none")), Ok(None));
+        assert_eq!(cast(&mut v, vote("j1", "Tovi", "play")), Ok(Some("play".into())));
+        assert_eq!(Standing::of(&v, &v[0].question), Standing::Open);
+        assert_eq!(cast(&mut v, vote("j2", "Tovi", "play")), Ok(None));
+        let q = vote("j2", "", "").question;
+        assert!(matches!(Standing::of(&v, &q), Standing::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
+        assert_eq!(cast(&mut v, vote("j2", "Jon", "play")), Err(Refused::Full));
+        assert_eq!(settle(&mut v, &q), ["Maren", "Tovi"]);
+        assert_eq!(Standing::of(&v, &q), Standing::Open);
+    }
+
+    #[test]
+    fn votes_are_read_from_a_case_and_written_back() {
+        let v = vec![vote("prop.rear.j1", "Maren", "play")];
+        let d = serde_json::json!({ "votes": v });
+        assert_eq!(d["votes"][0]["at"], "prop.rear.j1");
+        assert_eq!(votes(&d), v);
+        assert!(votes(&serde_json::json!({"votes": "nonsense"})).is_empty());
+        assert_eq!(votes(&serde_json::json!({"votes": [{"test": 1}, v[0], 7]})), v);
+    }
+
+    proptest! {
+        #[test]
+        fn never_more_than_two_are_open_and_never_of_one_person(cast_by in prop::collection::vec((0..3usize, 0..2usize, 0..2usize), 0..40)) {
+            let mut v = vec![];
+            for (by, at, outcome) in cast_by {
+                let _ = cast(&mut v, vote(["j1", "j2"][at], ["A", "B", "C"][by], ["play", "none"][outcome]));
+                for at in ["j1", "j2"] {
+                    let open: Vec<_> = v.iter().filter(|x| !x.settled && x.question.at.as_deref() == Some(at)).collect();
+                    prop_assert!(open.len() <= 2);
+                    prop_assert!(open.len() < 2 || open[0].by != open[1].by && open[0].outcome != open[1].outcome);
+                }
+            }
+        }
+    }
+}

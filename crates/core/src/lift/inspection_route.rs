@@ -1,0 +1,358 @@
+//! The walk round and under a vehicle: what can be looked at, felt and listened to, in the order in which it is worth making from where the
+//! vehicle is now ([`route`]): posture, access, and what cools counted.
+
+use crate::case::Case;
+use crate::reasoning::knowledge::{Heat, Knowledge, Test};
+use crate::reasoning::{Possible, SymptomAnswer, one_test, place_is, possible, route};
+use crate::vehicle::{Place, PlaceKind, Vehicle};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// Something that was asked and could not be told: asked again when all else is done.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AskedLater {
+    /// The test.
+    pub test: String,
+    /// Where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+}
+
+/// Puts what was observed into a case's document: who has looked under the vehicle has it on the lift, and who has driven
+/// it has it warm until `warm_until`.
+pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_until: &str) {
+    // What cannot be made has moved nothing.
+    if observation["outcome"] == crate::case::NOT_POSSIBLE {
+        crate::case::entries::append(document, "observations", observation);
+        return;
+    }
+    take_off(document, observation["at"].as_str(), rule);
+    match document.get_mut("observations").and_then(Value::as_array_mut) {
+        Some(list) => list.push(observation),
+        None => document["observations"] = vec![observation].into(),
+    }
+    if rule.lift {
+        document["state"]["on"] = "lift".into();
+    }
+    // What is told of the road while it is up was driven some time ago.
+    if rule.is_of_the_road() && document["state"]["on"] != "lift" {
+        document["state"]["warm_until"] = warm_until.into();
+    }
+}
+
+/// What a test took off is off afterwards: the shaft or the half shaft of its place, or all driven half shafts.
+fn take_off(document: &mut Value, at: Option<&str>, rule: &Test) {
+    if rule.opens.is_empty() {
+        return;
+    }
+    let Ok(v) = Vehicle::from_json(&document["vehicle"]) else { return };
+    let whole = at.and_then(|a| v.place(a)).and_then(|p| p.whole());
+    let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
+    let off: Vec<String> = match whole {
+        Some(one) => vec![one],
+        None => v.places().iter().filter(|p| driven(p)).map(|p| p.id.clone()).collect(),
+    };
+    let mut all: Vec<Value> = document["state"]["off"].as_array().cloned().unwrap_or_default();
+    all.extend(off.into_iter().map(Value::from).filter(|o| !all.contains(o)).collect::<Vec<_>>());
+    document["state"]["off"] = all.into();
+}
+
+/// A drive has ended: it stands on its wheels, and is warm until `warm_until`.
+pub fn driven(document: &mut Value, warm_until: &str) {
+    document["state"]["on"] = "ground".into();
+    document["state"]["warm_until"] = warm_until.into();
+}
+
+/// What must come off for some test, and whether it is off.
+pub fn removable(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
+    let kinds: Vec<&String> = k.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
+    // A shaft comes off as a whole.
+    let wholes: Vec<String> = case.vehicle.places().iter().filter_map(Place::whole).collect();
+    let alone = |p: &Place| p.whole().is_none() && kinds.iter().any(|kind| place_is(&case.vehicle, p, kind));
+    let may = |p: &Place| wholes.contains(&p.id) || alone(p);
+    let told = |p: Place| {
+        let is_off = case.state.as_ref().is_some_and(|s| s.is_off(&p));
+        (p, is_off)
+    };
+    case.vehicle.places().into_iter().filter(may).map(told).collect()
+}
+
+/// How a stop is reached, the least effort first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reach {
+    /// Standing on its wheels.
+    Ground,
+    /// On the lift, nothing off.
+    Lift,
+    /// Wheels turning under power.
+    Powered,
+    /// Something must come off first.
+    Off,
+}
+
+impl Reach {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Reach::Ground => "on the ground",
+            Reach::Lift => "on the lift",
+            Reach::Powered => "on the lift, wheels turning under power",
+            Reach::Off => "something comes off first, or it is a longer job",
+        }
+    }
+}
+
+/// One stop of the walk.
+#[derive(Clone, Debug)]
+pub struct Stop {
+    /// The test, with what its outcomes say; its minutes are those from where the walk stands then.
+    pub test: Possible,
+    /// How it is reached.
+    pub reach: Reach,
+    /// What it answers on average, bits.
+    pub bits: f64,
+    /// It was asked and could not be told.
+    pub again: bool,
+    /// The vehicle is too warm for it: it waits until all else is done.
+    pub too_warm: bool,
+}
+
+impl Stop {
+    /// Whether it is this test at this place.
+    pub fn is(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
+        self.test.test == test && self.test.at.as_deref() == at && self.test.gear.as_deref() == gear
+    }
+}
+
+/// What takes longer (minutes) is a job, not a look: it comes with what must come off.
+const LONGEST_LOOK: f64 = 20.0;
+/// Off the vehicle the hands go nowhere: these are no looks.
+const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
+
+/// How a test is reached under the vehicle; none of what belongs to the road.
+pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Reach> {
+    let rule = k.test(test)?;
+    let place = at.and_then(|a| case.vehicle.place(a));
+    let off = case.state.as_ref().is_some_and(|s| place.is_some_and(|p| s.is_off(&p)));
+    let up = case.state.as_ref().is_some_and(|s| s.is_up());
+    let up_there = if rule.lift && !up { minutes - k.weights.time.lift_minutes } else { minutes };
+    match () {
+        () if NO_LOOKS.contains(&rule.id.as_str()) => None,
+        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Reach::Off),
+        () if rule.wheels => Some(Reach::Powered),
+        () if rule.lift || rule.off => Some(Reach::Lift),
+        () if !rule.is_of_the_road() => Some(Reach::Ground),
+        () => None,
+    }
+}
+
+/// Whether the walk is over: where acting beats testing, or the symptom is cured, nothing more is asked.
+pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
+    answer.course.enough || case.cured_by(&answer.id).is_some()
+}
+
+/// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
+/// where it is not made under the vehicle.
+pub fn ask_first(
+    stops: &mut Vec<Stop>,
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    (test, at, gear): (&str, Option<&str>, Option<&str>),
+) {
+    let stop = match stops.iter().position(|s| s.is(test, at, gear)) {
+        Some(i) => Some(stops.remove(i)),
+        None => one_test(case, k, symptom, test, at, gear).and_then(|test| {
+            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            Some(Stop { test, reach, bits: 0.0, again: false, too_warm: false })
+        }),
+    };
+    stops.splice(0..0, stop);
+}
+
+/// The stops of a symptom's walk that are still to come, in the order in which they are worth making from where the vehicle
+/// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
+pub fn walk(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    later: &[AskedLater],
+    analysis: Option<&crate::analysis::Analysis>,
+    heat: Heat,
+    first: Option<(&str, Option<&str>, Option<&str>)>,
+) -> Vec<Stop> {
+    let tests = possible(case, k, symptom);
+    let of_the_walk =
+        |t: &Test, at: Option<&Place>, minutes: f64| reach(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
+    let mut out: Vec<Stop> = route(case, k, symptom, analysis, heat, of_the_walk, first)
+        .into_iter()
+        .filter_map(|r| {
+            let same = |t: &&Possible| t.test == r.test && t.at == r.at && t.gear == r.gear;
+            let test = tests.iter().find(same)?.clone();
+            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            let again = later.iter().any(|l| l.test == r.test && l.at == r.at && l.gear == r.gear);
+            Some(Stop { test: Possible { minutes: r.minutes, ..test }, reach, bits: r.bits, again, too_warm: r.too_warm })
+        })
+        .collect();
+    out.sort_by_key(|s| s.again);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reasoning::knowledge::builtin;
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn case(v: Vehicle, kind: &str, on: &str) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
+        doc["state"] = json!({"on": on, "off": []});
+        Case::from_json(&doc).unwrap()
+    }
+
+    fn walked(c: &Case, heat: Heat) -> Vec<Stop> {
+        walk(c, builtin(), "S1", &[], None, heat, None)
+    }
+
+    #[test]
+    fn the_walk_goes_by_worth_and_the_step_of_the_case_comes_first() {
+        for v in every_layout() {
+            for kind in ["clunk", "growl", "vibration"] {
+                let c = case(v.clone(), kind, "ground");
+                let d = crate::reasoning::diagnose(&c, builtin(), None);
+                let step = d.step.unwrap();
+                let test = step.test.as_deref().unwrap_or_default();
+                let first = Some((test, step.at.as_deref(), step.gear.as_deref()));
+                let w = walk(&c, builtin(), "S1", &[], None, Heat::Cold, first);
+                assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
+                if reach(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
+                    assert!(w[0].is(test, step.at.as_deref(), step.gear.as_deref()), "{} {kind}: {:?}", v.name, w[0].test.test);
+                }
+                // Nothing is asked of the gearbox oil before the wheels of a roar were felt.
+                let at = |id: &str| w.iter().position(|s| s.test.test == id).unwrap_or(usize::MAX);
+                if kind == "growl" {
+                    assert!(at("spin-by-hand") < at("oil-look"), "{} {kind}", v.name);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn what_can_move_no_decision_is_not_asked() {
+        let seen = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}, {"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"},
+            {"symptom": "S1", "test": "turn", "outcome": "right"}, {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        let mut c = case(front_drive(), "growl", "lift");
+        let before = walked(&c, Heat::Cold);
+        c.observations = serde_json::from_value(seen).unwrap();
+        let after = walked(&c, Heat::Cold);
+        assert!(after.len() * 2 < before.len(), "{} of {}", after.len(), before.len());
+        assert!(!after.iter().any(|s| s.test.test == "oil-look" && s.test.at.as_deref() == Some("gearbox")));
+    }
+
+    #[test]
+    fn at_enough_it_is_over_and_a_test_that_is_asked_for_stands_first() {
+        let seen = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}, {"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"},
+            {"symptom": "S1", "test": "turn", "outcome": "right"}, {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
+        let mut c = case(front_drive(), "growl", "lift");
+        let over = |c: &Case| is_over(c, &crate::reasoning::diagnose(c, builtin(), None).symptoms[0]);
+        assert!(!over(&c));
+        c.observations = serde_json::from_value(seen).unwrap();
+        assert!(over(&c));
+        let mut cured = case(front_drive(), "growl", "lift");
+        let repair = json!([{"symptom": "S1", "fault": "tyre-noise", "at": "wheel.fl", "result": "cured"}]);
+        cured.repairs = serde_json::from_value(repair).unwrap();
+        assert!(over(&cured));
+        // Of the walk, answered already, of the road: only what is made under the vehicle is asked there.
+        let mut stops = walked(&case(front_drive(), "growl", "lift"), Heat::Cold);
+        let (n, last) = (stops.len(), stops.last().unwrap().test.clone());
+        let mut ask = |test: &str, at: Option<&str>| {
+            ask_first(&mut stops, &c, builtin(), "S1", (test, at, None));
+            (stops[0].test.test.clone(), stops[0].test.at.clone(), stops.len())
+        };
+        assert_eq!(ask(&last.test, last.at.as_deref()), (last.test.clone(), last.at.clone(), n));
+        let answered = ("wheel-rock".to_string(), Some("hub.fl".to_string()));
+        let (test, at, _) = ask("wheel-rock", Some("hub.fl"));
+        assert_eq!((test, at), answered);
+        let (test, at, _) = ask("turn", None);
+        assert_eq!((test, at), answered, "nothing of the road");
+    }
+
+    #[test]
+    fn going_up_is_paid_once_and_a_vehicle_that_is_up_is_looked_at_up_there() {
+        let c = case(front_drive(), "click-single", "ground");
+        let w = walked(&c, Heat::Cold);
+        let up: Vec<&Stop> = w.iter().filter(|s| builtin().test(&s.test.test).unwrap().lift).collect();
+        let own = |s: &Stop| builtin().test(&s.test.test).unwrap().minutes;
+        assert!(up[0].test.minutes >= own(up[0]) + 6.0, "{:?}", up[0].test.minutes);
+        assert!(up[1].test.minutes < own(up[1]) + 6.0);
+        // What the wheels must carry brings a vehicle down again that is up.
+        let nut = |on: &str| {
+            let w = walked(&case(front_drive(), "click-single", on), Heat::Cold);
+            w.iter().find(|s| s.test.test == "axle-nut-check").unwrap().test.minutes
+        };
+        assert!(nut("lift") >= nut("ground") + 5.0);
+    }
+
+    #[test]
+    fn while_it_is_warm_what_cools_counts_more_and_what_is_hot_waits() {
+        for v in every_layout() {
+            for kind in ["vibration", "growl", "clunk"] {
+                let c = case(v.clone(), kind, "lift");
+                let (warm, cold) = (walked(&c, Heat::Warm), walked(&c, Heat::Cold));
+                assert_eq!(warm.len(), cold.len());
+                assert!(cold.iter().all(|s| !s.too_warm));
+                // All that is too warm stands at the end, and nothing else waits.
+                let waits: Vec<bool> = warm.iter().map(|s| s.too_warm).collect();
+                assert!(waits.is_sorted(), "{} {kind}", v.name);
+                let best = |s: &Stop| builtin().test(&s.test.test).unwrap().best;
+                for s in &warm {
+                    assert_eq!(s.too_warm, best(s) == Some(Heat::Cold), "{}", s.test.test);
+                }
+                // What tells most while warm comes no later than cold.
+                let place = |w: &[Stop]| w.iter().position(|s| best(s) == Some(Heat::Warm));
+                assert!(place(&warm) <= place(&cold), "{} {kind}", v.name);
+            }
+        }
+    }
+
+    #[test]
+    fn who_has_driven_has_it_warm_and_who_has_looked_has_it_up() {
+        let told = |test: &str, state: Value| {
+            let mut d = json!({"observations": [], "state": state});
+            observed(&mut d, json!({"test": test}), builtin().test(test).unwrap(), "2026-11-26T12:00:00Z");
+            (d["state"].clone(), d["observations"].as_array().unwrap().len())
+        };
+        assert_eq!(told("neutral-coast", json!({"on": "ground"})).0["warm_until"], "2026-11-26T12:00:00Z");
+        // Told of an earlier drive, from memory.
+        assert_eq!(told("neutral-coast", json!({"on": "lift"})), (json!({"on": "lift"}), 1));
+        assert_eq!(told("wheel-rock", json!({})), (json!({"on": "lift"}), 1));
+    }
+
+    #[test]
+    fn what_could_not_be_told_is_asked_again_at_the_end() {
+        let c = case(rear_drive(2), "clunk", "lift");
+        let w = walked(&c, Heat::Cold);
+        let t = &w[0].test;
+        let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
+        let again = walk(&c, builtin(), "S1", &later, None, Heat::Cold, None);
+        assert_eq!(again.len(), w.len());
+        let last = again.last().unwrap();
+        assert!(last.again && last.test.test == t.test && last.test.at == t.at && !again[0].again);
+    }
+
+    #[test]
+    fn nothing_of_the_road_is_asked_under_the_vehicle() {
+        for v in every_layout() {
+            let w = walked(&case(v, "growl", "lift"), Heat::Cold);
+            assert!(
+                w.iter().all(|s| !["neutral-coast", "speed-sweep", "turn", "surface-change"].contains(&s.test.test.as_str()))
+            );
+        }
+    }
+}

@@ -1,0 +1,7 @@
+//! Under the vehicle: the order of the inspection, what an isolation leaves, what is felt blind by two, what is heard where.
+
+pub mod blind_check;
+pub mod inspection_route;
+pub mod isolation;
+pub mod sound;
+pub mod sound_localisation;

@@ -1,0 +1,111 @@
+//! One calculation by name, JSON in and JSON out: the face that the command line, the HTTP
+//! interface and the pages share.
+
+use super::{angles, bearing, critical_speed, runout};
+use crate::drive::run_plan;
+use crate::error::{Problem, read_json};
+use crate::units::{Hz, KilometresPerHour, Rpm};
+use crate::vehicle::orders;
+use crate::vehicle::{Tyre, Vehicle};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+/// The calculations there are.
+pub const NAMES: &[&str] = &["tyre", "speeds", "orders", "angles", "runout", "critical-speed", "bearing", "separability"];
+
+#[derive(Deserialize)]
+struct Setting {
+    vehicle: Value,
+    #[serde(default)]
+    speed_kmh: Option<KilometresPerHour>,
+    #[serde(default)]
+    gear: Option<String>,
+    #[serde(default)]
+    range: Option<String>,
+}
+
+/// Does one calculation.
+///
+/// ```
+/// let out = baricord_core::measure::calc::calc("tyre", &serde_json::json!({"size": "235/65R16"})).unwrap();
+/// assert!((out["rolling_circumference_m"].as_f64().unwrap() - 2.1713).abs() < 1e-4);
+/// ```
+pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
+    if !input.is_object() {
+        return Err(Problem::new("bad-input", "a calculation takes one JSON object"));
+    }
+    let out = match name {
+        "tyre" => json!(read_json::<Tyre>(input)?.figures()?),
+        "speeds" => speeds(&read_json(input)?)?,
+        "orders" => {
+            let s: Setting = read_json(input)?;
+            let v = Vehicle::from_json(&s.vehicle)?;
+            v.range_ratio(s.range.as_deref())?;
+            json!({ "orders": orders::orders(&v, s.gear.as_deref())? })
+        }
+        "angles" => json!(angles::angles(&read_json(input)?)?),
+        "runout" => json!(runout::runout(&read_json(input)?)?),
+        "critical-speed" => json!(critical_speed::critical_speed(&read_json(input)?)?),
+        "separability" => json!(run_plan::separability(&read_json(input)?)?),
+        "bearing" => json!(bearing::bearing(read_json(input)?)?),
+        other => {
+            return Err(Problem::new("unknown-calculation", format!("no calculation “{other}”; there are {}", NAMES.join(", ")))
+                .field("name"));
+        }
+    };
+    Ok(out)
+}
+
+fn speeds(s: &Setting) -> Result<Value, Problem> {
+    let v = Vehicle::from_json(&s.vehicle)?;
+    let kmh = s.speed_kmh.ok_or_else(|| Problem::new("missing", "speed_kmh is needed").field("speed_kmh"))?;
+    if !(0.0..=500.0).contains(&kmh.get()) {
+        return Err(Problem::new("out-of-range", "a road speed lies from 0 to 500 km/h").field("speed_kmh"));
+    }
+    let (gear, range) = (s.gear.as_deref(), s.range.as_deref());
+    let wheel = v.wheel_hz(kmh)?;
+    let rate = |o: crate::units::Order| Hz(o.get() * wheel.get());
+    let mut props = vec![];
+    for p in &v.props {
+        let hz = v.prop_per_wheel(p, gear, range)?.map(rate);
+        props.push(json!({ "end": p.end, "hz": hz, "rpm": hz.map(Hz::to_rpm) }));
+    }
+    let engine: Option<Rpm> = v.engine_per_wheel(gear, range)?.map(|e| rate(e).to_rpm());
+    Ok(json!({ "wheel_hz": wheel, "props": props, "engine_rpm": engine }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::vehicle::sample::*;
+
+    #[test]
+    fn worked_speeds_by_name() {
+        let mut v = rear_drive(2);
+        v.tyre = Tyre { rolling_circumference_m: Some(crate::units::Metres(2.2)), ..Default::default() };
+        v.gearbox.gears[4].ratio = 0.82;
+        let out = calc("speeds", &json!({"vehicle": v, "speed_kmh": 100, "gear": "5"})).unwrap();
+        assert!((out["wheel_hz"].as_f64().unwrap() - 12.626).abs() < 5e-4);
+        assert!((out["props"][0]["rpm"].as_f64().unwrap() - 3106.0).abs() < 0.5);
+        assert!((out["engine_rpm"].as_f64().unwrap() - 2547.0).abs() < 0.5);
+        let out = calc("speeds", &json!({"vehicle": v, "speed_kmh": 100, "gear": null})).unwrap();
+        assert!(out["engine_rpm"].is_null());
+    }
+
+    #[test]
+    fn errors_name_the_field() {
+        let field = |name, input: Value| calc(name, &input).unwrap_err().field;
+        assert_eq!(field("nothing", json!({})).as_deref(), Some("name"));
+        assert_eq!(field("speeds", json!({"vehicle": rear_drive(1)})).as_deref(), Some("speed_kmh"));
+        assert_eq!(field("tyre", json!({"size": 5})).as_deref(), Some("size"));
+        assert_eq!(field("runout", json!({"mm": ["a"]})).as_deref(), Some("mm[0]"));
+        assert_eq!(calc("tyre", &json!([])).unwrap_err().code, "bad-input");
+    }
+
+    #[test]
+    fn every_name_answers() {
+        for name in NAMES {
+            assert_ne!(calc(name, &json!({})).err().map(|p| p.code), Some("unknown-calculation".into()), "{name}");
+        }
+    }
+}

@@ -1,0 +1,195 @@
+//! While it is open: what lies open when something has come off, and the looks that cost next to nothing then.
+
+use super::availability::open;
+use super::knowledge::{Fault, Knowledge, Test};
+use super::likelihood::Model;
+use super::place_kinds::is_kind;
+use super::preparation::minutes;
+use super::test_selection::settles;
+use crate::case::Case;
+use crate::vehicle::{Place, PlaceKind, Vehicle};
+use serde::Serialize;
+
+/// A look takes no longer, minutes.
+const CHEAP: f64 = 6.0;
+/// What it settles on average must be more, bits.
+const LEAST: f64 = 0.001;
+/// Looks that are offered, and places of each.
+const OFFERED: usize = 3;
+
+/// What has come off, and where looks are offered besides.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Opened {
+    off: Vec<Place>,
+    beside: Vec<Place>,
+}
+
+impl Opened {
+    /// By a test: the places of the kinds that it opens, of its own shaft where it is made on one.
+    pub fn by_test(v: &Vehicle, t: &Test, at: Option<&Place>) -> Self {
+        let own = |p: &Place| at.is_none_or(|a| !a.is_of_shaft() || p.end == a.end);
+        let here = |p: &Place| own(p) && t.opens.iter().any(|kind| is_kind(v, p, kind));
+        let mut off: Vec<Place> = v.places().into_iter().filter(here).collect();
+        // What is looked at taken off is off.
+        off.extend(at.filter(|_| t.off).cloned());
+        Self { off, beside: vec![] }
+    }
+
+    /// By the repair of a fault at a place.
+    pub fn by_repair(v: &Vehicle, f: &Fault, at: &Place) -> Self {
+        use PlaceKind::*;
+        let of = |wanted: &dyn Fn(&Place) -> bool| v.places().into_iter().filter(|p| wanted(p)).collect::<Vec<_>>();
+        let in_half = |p: &Place| matches!(p.kind, Half | HalfInner | HalfOuter);
+        match at.kind {
+            _ if f.in_place => Self::default(),
+            _ if at.is_of_shaft() => {
+                Self { off: of(&|p| p.is_of_shaft() && p.end == at.end), beside: of(&|p| p.kind == Diff && p.end == at.end) }
+            }
+            Half | HalfInner | HalfOuter => Self {
+                off: of(&|p| in_half(p) && p.corner == at.corner),
+                beside: of(&|p| p.kind == Hub && p.corner == at.corner),
+            },
+            Hub => Self { off: vec![at.clone()], beside: of(&|p| in_half(p) && p.corner == at.corner) },
+            Diff => Self { off: vec![at.clone()], beside: of(&|p| p.kind == HalfInner && p.end == at.end) },
+            Gearbox | Clutch | Transfer => Self {
+                off: of(&|p| p.kind == at.kind || matches!(p.kind, Gearbox | Clutch) && at.kind != Transfer),
+                beside: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
+            },
+            Coupler => Self { off: vec![at.clone()], beside: vec![] },
+            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => {
+                Self::default()
+            }
+        }
+    }
+
+    /// Whether nothing has come off.
+    pub fn is_empty(&self) -> bool {
+        self.off.is_empty()
+    }
+
+    fn holds(&self, p: &Place) -> bool {
+        self.off.iter().chain(&self.beside).any(|o| o.id == p.id)
+    }
+}
+
+/// A look while it is open.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Look {
+    /// The test.
+    pub test: String,
+    /// Where, the place that settles most first.
+    pub at: Vec<String>,
+    /// Minutes at each place.
+    pub minutes: f64,
+}
+
+/// The looks that are cheap because something is open, those that settle most first. `p` is what is believed of the
+/// hypotheses; `but` is the test that opens it.
+pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: &Opened, but: Option<&str>) -> Vec<Look> {
+    if opened.is_empty() {
+        return vec![];
+    }
+    let all = super::hypotheses(&case.vehicle, k);
+    let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
+    let model = Model::new(&case.vehicle, k, &all, kind);
+    let mut then = case.clone();
+    let state = then.state.get_or_insert_default();
+    state.on = Some("lift".into());
+    state.off.extend(opened.off.iter().map(|p| p.id.clone()));
+    let now: Vec<(String, Option<String>, f64)> = open(case, &model, symptom)
+        .iter()
+        .map(|t| (t.test.id.clone(), t.at.as_ref().map(|p| p.id.clone()), minutes(case, k, t.test, t.at.as_ref())))
+        .collect();
+    let mut looks: Vec<(f64, String, String, f64)> = open(&then, &model, symptom)
+        .into_iter()
+        .filter_map(|t| {
+            let at = t.at.as_ref().filter(|p| opened.holds(p))?;
+            let cost = minutes(&then, k, t.test, Some(at));
+            // Only what is cheaper for it, or can be made at all.
+            let before = now.iter().find(|n| n.0 == t.test.id && n.1.as_deref() == Some(at.id.as_str()));
+            let worth = cost <= CHEAP && !t.test.wheels && but != Some(t.test.id.as_str()) && before.is_none_or(|b| b.2 > cost);
+            let bits = if worth { settles(p, &t.likelihoods(&model).rows) } else { 0.0 };
+            (bits >= LEAST).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
+        })
+        .collect();
+    looks.sort_by(|a, b| b.0.total_cmp(&a.0));
+    let mut out: Vec<Look> = vec![];
+    for (_, test, at, minutes) in looks {
+        match out.iter().position(|l| l.test == test) {
+            Some(i) if out[i].at.len() < OFFERED => out[i].at.push(at),
+            None if out.len() < OFFERED => out.push(Look { test, at: vec![at], minutes }),
+            _ => {}
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::knowledge::builtin;
+    use super::*;
+    use crate::reasoning::{beliefs, possible};
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn case(v: Vehicle, kind: &str, on: &str) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
+        doc["state"] = json!({"on": on, "off": []});
+        Case::from_json(&doc).unwrap()
+    }
+    fn fault(id: &str) -> &'static Fault {
+        builtin().fault(id).unwrap()
+    }
+    fn looks(c: &Case, opened: &Opened, but: Option<&str>) -> Vec<Look> {
+        while_open(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
+    }
+
+    #[test]
+    fn a_shaft_that_is_off_is_looked_at_for_little() {
+        let c = case(rear_drive(2), "vibration", "lift");
+        let swing = builtin().test("joint-swing").unwrap();
+        let opened = Opened::by_test(&c.vehicle, swing, c.vehicle.place("prop.rear.j2").as_ref());
+        let offered = looks(&c, &opened, Some("joint-swing"));
+        assert!(offered.iter().any(|l| l.test == "opened-look"), "{offered:?}");
+        for l in &offered {
+            assert!(l.minutes <= CHEAP && l.test != "joint-swing" && l.at.len() <= OFFERED);
+            assert!(l.at.iter().all(|a| a.starts_with("prop.rear")), "{l:?}");
+        }
+        // What is looked at taken off could not be proposed before.
+        assert!(possible(&c, builtin(), "S1").iter().all(|t| t.test != "opened-look"));
+    }
+
+    #[test]
+    fn a_half_shaft_leaves_its_own_corner_open_and_no_other() {
+        let c = case(front_drive(), "click-repeating", "ground");
+        let opened = Opened::by_repair(&c.vehicle, fault("outer-joint-worn"), &c.vehicle.place("half.fl.outer").unwrap());
+        let offered = looks(&c, &opened, None);
+        assert!(!offered.is_empty());
+        assert!(offered.iter().flat_map(|l| &l.at).all(|a| a.contains("fl")), "{offered:?}");
+    }
+
+    #[test]
+    fn what_opens_nothing_offers_nothing() {
+        let c = case(rear_drive(2), "vibration", "lift");
+        for (id, at) in [("wheel-imbalance", "wheel.fl"), ("joint-angle", "prop.rear"), ("pinion-seal-leaking", "diff.rear")] {
+            let opened = Opened::by_repair(&c.vehicle, fault(id), &c.vehicle.place(at).unwrap());
+            assert_eq!(looks(&c, &opened, None), [], "{id}");
+        }
+        let coast = Opened::by_test(&c.vehicle, builtin().test("neutral-coast").unwrap(), None);
+        assert_eq!((coast.clone(), looks(&c, &coast, None)), (Opened::default(), vec![]));
+    }
+
+    #[test]
+    fn every_repair_of_every_layout_offers_only_what_lies_open() {
+        for v in every_layout() {
+            let c = case(v.clone(), "growl", "ground");
+            for h in crate::reasoning::hypotheses(&v, builtin()).iter().filter(|h| !h.is_unknown()) {
+                let opened = Opened::by_repair(&v, fault(&h.fault), h.place.as_ref().unwrap());
+                for l in looks(&c, &opened, None) {
+                    assert!(l.at.iter().all(|a| opened.holds(&v.place(a).unwrap())), "{} {}: {l:?}", v.name, h.at);
+                }
+            }
+        }
+    }
+}

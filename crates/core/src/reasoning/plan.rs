@@ -1,0 +1,549 @@
+//! The course that costs least until the fault is cured: the next three moves, and what ordering parts now would
+//! cost against testing first.
+
+use super::availability::Try;
+use super::danger;
+use super::decision_problem::{Game, Move, Replacement, Standing, Trial};
+use super::knowledge::Knowledge;
+use super::likelihood::Cell;
+use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
+use super::test_selection::{Laid, WORTHWHILE, entropy, settles, sharpens};
+use super::{Hypothesis, Weighed};
+use crate::case::Case;
+use crate::case::fault_at::FaultAt;
+use crate::vehicle::PlaceKind;
+use serde::Serialize;
+
+/// Causes that are told apart; what is less likely goes together.
+const CAUSES: usize = 14;
+const LEAST: f64 = 0.004;
+/// Tests that are weighed: those that settle most for their time.
+const TESTS: usize = 40;
+/// Moves that are looked ahead.
+pub const AHEAD: u32 = 2;
+/// Tests are alike whose plans differ by less than this share of what the best plan saves.
+const ALIKE: f64 = 0.25;
+/// Or by less than this share of what acting at once costs.
+const ALIKE_OF_ALL: f64 = 0.02;
+/// Tests that are looked at for their worth, beside those that save most.
+const LOOKED_AT_BESIDES: usize = 5;
+/// Of what acting at once costs, a plan with a test may cost so much more where nothing is sure.
+const HARDLY_MORE: f64 = 0.05;
+/// What a plan with tests must save of what acting at once costs, as a share and in the workshop's money.
+const LEAST_SAVED: f64 = 0.03;
+const LEAST_SAVED_MONEY: f64 = 3.0;
+/// Moves of the plan that are shown.
+const SHOWN: usize = 3;
+
+/// What an outcome of a planned test, or of a planned repair, means.
+#[derive(Clone, Debug, Serialize)]
+pub struct Meaning {
+    /// The outcome; `cured` or `not-cured` of a repair.
+    pub outcome: String,
+    /// The place that it names, of a test that names one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    /// How likely it is.
+    pub p: f64,
+    /// The cause that then stands first; `others` where those that are too unlikely to name stand before it together.
+    pub fault: String,
+    /// Where.
+    pub at: String,
+    /// How sure it is then.
+    pub p_then: f64,
+}
+
+/// A move of the plan.
+#[derive(Clone, Debug, Serialize)]
+pub struct Step {
+    /// The test; none where a part is replaced.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub test: Option<String>,
+    /// The fault that is repaired; none where a test is made.
+    #[serde(rename = "replace", skip_serializing_if = "Option::is_none")]
+    pub fault: Option<String>,
+    /// What is repaired with it, of a pair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub with: Vec<FaultAt>,
+    /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// Minutes, with what must be done before it.
+    pub minutes: f64,
+    /// Work and parts, in the workshop's money.
+    pub cost: f64,
+    /// What each outcome means; the plan goes on with the likeliest.
+    pub outcomes: Vec<Meaning>,
+}
+
+/// The plan of a symptom.
+#[derive(Clone, Debug, Serialize)]
+pub struct Course {
+    /// The next moves.
+    pub steps: Vec<Step>,
+    /// What curing it costs on average when the plan is followed, in the workshop's money.
+    pub cost: f64,
+    /// Acting beats testing: no test saves what it costs.
+    pub enough: bool,
+    /// What it costs on average when the likeliest cause is repaired now.
+    pub repair_first: f64,
+    /// What it costs on average when the best test comes first; none where no test is left.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub test_first: Option<f64>,
+}
+
+/// A case as a game, with what its numbers stand for.
+pub struct Play<'a> {
+    /// The game.
+    pub game: Game,
+    /// The hypotheses of each cause, the likeliest first; the last cause of the game is everything else.
+    pub causes: Vec<Vec<usize>>,
+    /// The test of each trial, and what can come out of it.
+    tries: Vec<(Try<'a>, Vec<Cell>)>,
+    /// How likely each outcome of each trial is for no reason.
+    bases: Vec<Vec<f64>>,
+    preparations: Preparations,
+    /// What every course counts too much on average: the last repair was not in vain.
+    pub(crate) last_repair: f64,
+}
+
+/// What looking ahead from a standing shows.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct LookedAhead {
+    /// What it costs until it is cured, times the weight of the standing.
+    pub cost: f64,
+    /// The move that begins it.
+    pub first: Option<Move>,
+    /// The same where the best test comes first; none where no test is left.
+    pub test_first: Option<f64>,
+}
+
+/// What a repair costs: its minutes, work and parts together.
+fn repair(k: &Knowledge, h: &Hypothesis) -> (f64, f64) {
+    let hour = k.weights.time.rate / 60.0;
+    match k.fault(&h.fault) {
+        Some(f) => (f.minutes, f.minutes * hour + f.price),
+        None => (k.weights.gate.hand_on_minutes, k.weights.gate.hand_on_minutes * hour),
+    }
+}
+
+/// What a repair that did not cure costs besides its minutes and its parts: the second visit, the trust. Where nothing was
+/// bought it is a share of that.
+fn cost_in_vain(k: &Knowledge, all: &[Hypothesis], i: usize) -> f64 {
+    let members: Vec<usize> = all[i].pair.map_or(vec![i], |m| m.to_vec());
+    let buys = |m: &usize| k.fault(&all[*m].fault).is_some_and(|f| f.price > 0.0);
+    let gate = &k.weights.gate;
+    if members.iter().any(buys) { gate.vain_part } else { gate.vain_adjustment }
+}
+
+/// What the repair of one fault costs alone, and what must be done before it: going up, the shaft off, which a test may
+/// have done already.
+fn repair_before(case: &Case, k: &Knowledge, h: &Hypothesis) -> ((f64, f64), Preparations) {
+    let (minutes, cost) = repair(k, h);
+    let below = !h.place.as_ref().is_some_and(|p| matches!(p.kind, PlaceKind::Engine | PlaceKind::Strut));
+    let mut before: Preparations = going_up(case, k).filter(|_| below).into_iter().collect();
+    let shaft = k.weights.time.shaft_minutes;
+    let comes_off = k.fault(&h.fault).is_some_and(|f| !f.in_place && f.minutes > shaft);
+    if h.place.as_ref().is_some_and(comes_off_whole) && comes_off {
+        before.extend(h.place.as_ref().and_then(|p| shaft_off(case, k, p)));
+        return ((minutes - shaft, cost - shaft * k.weights.time.rate / 60.0), before);
+    }
+    ((minutes, cost), before)
+}
+
+/// The same of a single fault or of two at once.
+fn repairs_before(case: &Case, k: &Knowledge, all: &[Hypothesis], i: usize) -> ((f64, f64), Preparations) {
+    let members: Vec<usize> = all[i].pair.map_or(vec![i], |m| m.to_vec());
+    let mut out = ((0.0, 0.0), vec![]);
+    for m in members {
+        let ((minutes, cost), before) = repair_before(case, k, &all[m]);
+        out.0.0 += minutes;
+        out.0.1 += cost;
+        out.1.extend(before);
+    }
+    out
+}
+
+/// What is cured by one repair: the gears of one fault are one.
+fn key(h: &Hypothesis) -> (&str, &str, Option<[usize; 2]>) {
+    (&h.fault, &h.at, h.pair)
+}
+
+impl<'a> Play<'a> {
+    /// Lays out a symptom of a case.
+    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[Laid<'a>]) -> Self {
+        let mut order: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] > 0.0 && !w.all[i].is_unknown()).collect();
+        order.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
+        let mut causes: Vec<Vec<usize>> = vec![];
+        for i in order {
+            match causes.iter_mut().find(|c| key(&w.all[c[0]]) == key(&w.all[i])) {
+                Some(c) => c.push(i),
+                None => causes.push(vec![i]),
+            }
+        }
+        let sum = |c: &[usize]| c.iter().map(|&i| w.p[i]).sum::<f64>();
+        causes.retain(|c| sum(c) >= LEAST);
+        causes.sort_by(|a, b| sum(b).total_cmp(&sum(a)));
+        causes.truncate(CAUSES);
+        let named: std::collections::HashSet<usize> = causes.iter().flatten().copied().collect();
+        let others: Vec<usize> = (0..w.all.len()).filter(|i| !named.contains(i)).collect();
+        let rest: f64 = others.iter().map(|&i| w.p[i]).sum();
+        let mut p: Vec<f64> = causes.iter().map(|c| sum(c)).collect();
+        p.push(rest);
+        let hour = k.weights.time.rate / 60.0;
+        let mut preparations: Preparations = vec![];
+        let mut bits = |of: Preparations| -> u32 {
+            of.into_iter().fold(0, |all, b| {
+                let n = preparations.iter().position(|have| have.0 == b.0).unwrap_or_else(|| {
+                    preparations.push(b);
+                    preparations.len() - 1
+                });
+                // Beyond what the bits can tell apart a preparation is counted with the last.
+                all | 1 << n.min(31)
+            })
+        };
+        // Changing both of a pair cures each of them alone as well.
+        let cures = |n: usize| -> u32 {
+            let h = &w.all[causes[n][0]];
+            let own = |c: &Vec<usize>| h.pair.is_some_and(|m| m.iter().any(|i| c.contains(i)));
+            causes.iter().enumerate().filter(|(i, c)| *i == n || own(c)).fold(0, |bits, (i, _)| bits | 1 << i)
+        };
+        let mut replacements: Vec<Replacement> = (0..causes.len())
+            .map(|n| {
+                let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
+                // Every repair but the last one was in vain: what that costs besides counts with each.
+                Replacement { cost: own.1 + cost_in_vain(k, &w.all, causes[n][0]), needs: bits(before), cures: cures(n) }
+            })
+            .collect();
+        replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
+        let mut worth: Vec<(f64, &Laid)> = laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
+        worth.sort_by(|a, b| b.0.total_cmp(&a.0));
+        worth.truncate(TESTS);
+        let (mut tries, mut trials, mut bases) = (vec![], vec![], vec![]);
+        for (_, l) in worth {
+            let t = &l.one;
+            // The causes that are told apart, and the rest as one.
+            let mean = |row: &[f64], of: &[usize]| {
+                of.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / of.iter().map(|&i| w.p[i]).sum::<f64>().max(1e-300)
+            };
+            let of_causes = |row: &Vec<f64>| causes.iter().map(|c| mean(row, c)).chain([mean(row, &others)]).collect();
+            let needs = bits(before(case, k, t.test, t.at.as_ref()));
+            let people = if t.test.helper { 2.0 } else { 1.0 };
+            trials.push(Trial {
+                cost: charged_minutes(case, k, t.test, own_minutes(k, t.test, t.at.as_ref())) * hour * people + t.test.materials,
+                needs,
+                leaves: 0,
+                ends: 0,
+                driven: t.test.turns_wheels(),
+                rows: l.likelihoods.rows.iter().map(of_causes).collect(),
+            });
+            tries.push((t.clone(), l.likelihoods.cells.clone()));
+            bases.push(l.likelihoods.base());
+        }
+        let bit_of = |what: &Before| preparations.iter().position(|p| p.0 == *what).map_or(0, |n| 1 << n.min(31));
+        for (trial, (one, _)) in trials.iter_mut().zip(&tries).filter(|(_, (one, _))| one.test.is_of_the_road()) {
+            trial.leaves = bit_of(&Before::Driven);
+            // A retest drives where it has been on the lift.
+            trial.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
+        }
+        let costs = preparations.iter().map(|b| b.1 * hour).collect();
+        let forbids = danger::forbids_driving(case, k, &w.all);
+        let risk_of = |of: &Vec<usize>| {
+            let (all, those) = of.iter().fold((0.0, 0.0), |s, &i| (s.0 + w.p[i], s.1 + if forbids[i] { w.p[i] } else { 0.0 }));
+            k.weights.danger.driven_minutes * hour * those / f64::max(all, 1e-300)
+        };
+        let risk = causes.iter().chain([&others]).map(risk_of).collect();
+        let last_repair = causes.iter().map(|c| sum(c) * cost_in_vain(k, &w.all, c[0])).sum();
+        Self {
+            game: Game { p, replacements, trials, preparations: costs, risk },
+            causes,
+            tries,
+            bases,
+            preparations,
+            last_repair,
+        }
+    }
+
+    fn needed(&self, needs: u32, s: &Standing) -> f64 {
+        let open = |b: &usize| needs & !s.prepared & (1 << b) != 0;
+        (0..self.preparations.len()).filter(open).map(|b| self.preparations[b].1).sum()
+    }
+
+    fn first(&self, w: &Weighed, s: &Standing) -> (String, String, f64) {
+        let sum: f64 = s.weight.iter().sum();
+        let best = (0..s.weight.len()).max_by(|&a, &b| s.weight[a].total_cmp(&s.weight[b])).unwrap_or(0);
+        let name = self.causes.get(best).map(|c| (w.all[c[0]].fault.clone(), w.all[c[0]].at.clone()));
+        let (fault, at) = name.unwrap_or_else(|| ("others".into(), "none".into()));
+        (fault, at, s.weight[best] / sum.max(1e-300))
+    }
+
+    /// One move told, and the standing after its likeliest outcome.
+    fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
+        let hour = k.weights.time.rate / 60.0;
+        let sum: f64 = s.weight.iter().sum();
+        let meaning = |outcome: &str, place: Option<String>, then: &Standing, p: f64| {
+            let (fault, at, p_then) = self.first(w, then);
+            Meaning { outcome: outcome.into(), place, p, fault, at, p_then }
+        };
+        match m {
+            Move::Test(t) => {
+                let ((one, cells), trial) = (&self.tries[t], &self.game.trials[t]);
+                let after: Vec<Standing> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
+                let chance = |s: &Standing| s.weight.iter().sum::<f64>() / sum;
+                let of = |(c, a): (&Cell, &Standing)| {
+                    let place = c.place.as_ref().map(|p| p.id.clone());
+                    meaning(&one.test.outcomes[c.outcome].id, place, a, chance(a))
+                };
+                // What this place cannot have does not come out.
+                let outcomes = cells.iter().zip(&after).filter(|(_, a)| chance(a) > 0.0).map(of).collect();
+                let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(trial.needs, s);
+                let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
+                let step = Step {
+                    test: Some(one.test.id.clone()),
+                    fault: None,
+                    with: vec![],
+                    at: one.at.as_ref().map(|p| p.id.clone()),
+                    gear: one.gear.clone(),
+                    minutes,
+                    cost: minutes * hour,
+                    outcomes,
+                };
+                (step, likeliest.unwrap_or_else(|| s.clone()))
+            }
+            Move::Replace(c) => {
+                let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
+                let h = of.map(|of| w.leading(of[0]));
+                let besides = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
+                let cost = self.game.replacements[c].cost - besides;
+                let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
+                let before = self.needed(needs, s);
+                let left = self.game.not_cured(s, c);
+                let mut cured = s.clone();
+                cured.weight.iter_mut().zip(&left.weight).for_each(|(w, l)| *w -= l);
+                let p = cured.weight.iter().sum::<f64>() / sum;
+                let step = Step {
+                    test: None,
+                    fault: Some(h.as_ref().map_or("unknown".into(), |h| h.0.fault.clone())),
+                    with: h.as_ref().map_or(vec![], |h| h.1.clone()),
+                    at: Some(h.as_ref().map_or("none".into(), |h| h.0.at.clone())),
+                    gear: of.filter(|of| of.len() == 1).and_then(|of| w.all[of[0]].gear.clone()),
+                    minutes: minutes + before,
+                    cost: cost + before * hour,
+                    outcomes: vec![meaning("cured", None, &cured, p), meaning("not-cured", None, &left, 1.0 - p)],
+                };
+                (step, left)
+            }
+        }
+    }
+
+    /// Looks ahead from a standing. Of several tests that lead to a cure for about the same cost, the order in which they
+    /// are made matters little to the sum: the one that answers most for its minutes comes first.
+    pub(crate) fn look_ahead(&self, k: &Knowledge, s: &Standing) -> LookedAhead {
+        let hour = k.weights.time.rate / 60.0;
+        let sum: f64 = s.weight.iter().sum();
+        let p: Vec<f64> = s.weight.iter().map(|w| w / sum.max(1e-300)).collect();
+        let (replacing, part) = self.game.replacing(s);
+        let act = |cost: f64, test_first: Option<f64>| LookedAhead { cost, first: part.map(Move::Replace), test_first };
+        // Where one cause is left, or nothing at all, nothing is to be separated.
+        if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
+            return act(replacing, None);
+        }
+        let course = |t: usize| self.game.course(s, Move::Test(t), AHEAD - 1);
+        let tests: Vec<(f64, usize)> = self.game.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
+        let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
+        let test_first = least.map(|t| t.0);
+        let acting = part.map_or(replacing, |c| self.game.course(s, Move::Replace(c), AHEAD - 1).min(replacing));
+        let cured = |c: usize| sum - self.game.not_cured(s, c).weight.iter().sum::<f64>();
+        let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
+        let (cost, best) = match least {
+            Some((c, t)) if c < acting - 1e-12 => (c, t),
+            // On what is not sure nobody acts while a cheap test costs next to nothing on balance.
+            _ if sure => return act(acting, test_first),
+            _ => match self.cheap_test(k, s, &p, &tests, replacing) {
+                Some((c, t)) => (c.min(acting), t),
+                None => return act(acting, test_first),
+            },
+        };
+        let saving = acting - cost;
+        // A test that saves next to nothing changes no decision.
+        if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
+            return act(acting, test_first);
+        }
+        let worth = |t: usize| sharpens(&p, &self.game.trials[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
+        let alike = cost + (ALIKE * (replacing - cost)).max(ALIKE_OF_ALL * replacing);
+        let open = (0..self.tries.len()).filter(|t| s.done & 1 << t == 0);
+        let mut by_worth: Vec<(f64, usize)> = open.map(|t| (worth(t), t)).collect();
+        by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
+        by_worth.truncate(LOOKED_AT_BESIDES);
+        let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
+        // What is quick is followed one move further: a long chain of tests does not hide what it would save before it.
+        let quick = |t: usize| self.cost_of(t, s) <= k.weights.gate.parting_minutes * hour;
+        let deeper = |t: usize| quick(t) && self.game.is_within(s, t, AHEAD, alike);
+        let worthiest = by_worth.first().map(|x| x.1);
+        let as_good =
+            |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
+        // What is worth most comes first; what was looked at already is known to be as good or not.
+        let besides = by_worth.iter().map(|x| x.1).find(as_good);
+        let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));
+        let first = besides.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
+        LookedAhead { cost, first: Some(Move::Test(first)), test_first }
+    }
+
+    /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
+    fn cheap_test(&self, k: &Knowledge, s: &Standing, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
+        let useful = |t: usize| {
+            let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
+            cheap && settles(p, &self.game.trials[t].rows) >= WORTHWHILE * entropy(p)
+        };
+        let near = tests.iter().copied().filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting && useful(c.1));
+        near.min_by(|a, b| a.0.total_cmp(&b.0))
+    }
+
+    /// What a test costs from how things stand, with what must be done before it.
+    fn cost_of(&self, t: usize, s: &Standing) -> f64 {
+        self.game.price(s, Move::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
+    }
+
+    /// Whether a test of these saves more than it costs; those that were not laid out do not.
+    pub(crate) fn pays(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
+        let start = self.game.start();
+        let same = |(one, _): &(Try, Vec<Cell>)| {
+            one.test.id == test && one.at.as_ref().map(|p| p.id.as_str()) == at && one.gear.as_deref() == gear
+        };
+        let Some(t) = self.tries.iter().position(same) else { return false };
+        self.game.course(&start, Move::Test(t), 0) < self.game.replacing(&start).0
+    }
+
+    /// What a test can save on average of what acting at once costs, as a share, its own cost left out: nothing where no outcome
+    /// of it changes what is repaired first, or in which order.
+    pub(crate) fn can_save(&self, w: &Weighed, l: &Laid) -> f64 {
+        let start = self.game.start();
+        let acting = self.game.replacing(&start).0;
+        let mut cause_of = vec![self.causes.len(); w.p.len()];
+        self.causes.iter().enumerate().for_each(|(c, of)| of.iter().for_each(|&i| cause_of[i] = c));
+        let then = |row: &Vec<f64>| {
+            let mut weight = vec![0.0; self.causes.len() + 1];
+            row.iter().enumerate().for_each(|(i, x)| weight[cause_of[i]] += w.p[i] * x);
+            self.game.replacing(&Standing { weight, ..start.clone() }).0
+        };
+        (acting - l.likelihoods.rows.iter().map(then).sum::<f64>()) / acting.max(1e-300)
+    }
+
+    /// The plan.
+    pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
+        let start = self.game.start();
+        let LookedAhead { cost, first: mut next, test_first } = self.look_ahead(k, &start);
+        let enough = matches!(next, Some(Move::Replace(_)) | None);
+        let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
+        let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
+        let (mut steps, mut s) = (vec![], start);
+        while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
+            let (step, then) = self.step(case, k, w, &s, m);
+            let is_repair = step.test.is_none();
+            steps.push(step);
+            // What comes after a repair depends on whether it cured: the plan ends there.
+            if is_repair {
+                break;
+            }
+            s = then;
+            next = self.look_ahead(k, &s).first;
+        }
+        let own = |cost: f64| cost - self.last_repair;
+        let test_first = test_first.map(own);
+        Course { steps, cost: own(cost.min(repair_first)), enough, repair_first: own(repair_first), test_first }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::knowledge::builtin;
+    use super::super::test_selection::laid_out;
+    use super::super::{diagnose, weigh};
+    use super::*;
+    use crate::vehicle::sample::*;
+    use serde_json::json;
+
+    fn play<'a>(c: &'a Case, w: &'a Weighed) -> Play<'a> {
+        let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
+        Play::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
+    }
+
+    fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
+        let mut doc = Case::new_document("t", "t", json!(v));
+        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
+        for (k, x) in more.as_object().unwrap() {
+            doc[k] = x.clone();
+        }
+        Case::from_json(&doc).unwrap()
+    }
+
+    #[test]
+    fn a_game_keeps_the_beliefs_and_every_row_is_whole() {
+        for v in every_layout() {
+            let c = case(v, "vibration", json!({}));
+            let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+            let play = play(&c, &w);
+            assert!((play.game.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
+            for t in &play.game.trials {
+                for cause in 0..play.game.p.len() {
+                    let sum: f64 = t.rows.iter().map(|r| r[cause]).sum();
+                    assert!((sum - 1.0).abs() < 1e-6, "{sum}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_plan_is_no_dearer_than_either_way_to_begin() {
+        for v in every_layout() {
+            for kind in ["vibration", "click-repeating", "growl"] {
+                let d = diagnose(&case(v.clone(), kind, json!({})), builtin(), None);
+                let c = &d.symptoms[0].course;
+                assert!(!c.steps.is_empty() && c.cost <= c.repair_first + 1e-6, "{} {kind}", v.name);
+                assert!(c.test_first.is_none_or(|t| c.cost <= t + 1e-6));
+                assert!(c.steps.iter().all(|s| (s.outcomes.iter().map(|o| o.p).sum::<f64>() - 1.0).abs() < 1e-6));
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_sure_is_repaired_and_what_is_open_is_tested() {
+        let open = diagnose(&case(front_drive(), "click-repeating", json!({})), builtin(), None);
+        assert!(open.symptoms[0].course.steps[0].test.is_some(), "{:?}", open.symptoms[0].course.steps[0]);
+        let sure = json!({"observations": [{"test": "turn", "outcome": "right"}, {"test": "boot-look", "at": "half.fl.outer", "outcome": "torn"},
+            {"test": "boot-look", "at": "half.fr.outer", "outcome": "sound"}, {"test": "neutral-coast", "outcome": "stops"},
+            {"test": "lash-watch", "outcome": "outer-joint", "at": "half.fl.outer"}]});
+        let d = diagnose(&case(front_drive(), "click-repeating", sure), builtin(), None);
+        assert!(d.symptoms[0].ranked[0].p > 0.8, "{:?}", d.symptoms[0].ranked[0].p);
+        assert_eq!(d.symptoms[0].course.steps[0].fault.as_deref(), Some("outer-joint-worn"));
+    }
+
+    #[test]
+    fn the_shaft_comes_off_once_for_test_and_repair() {
+        let known = json!([{"test": "speed-sweep", "outcome": "shaft-twice"}, {"test": "neutral-coast", "outcome": "persists"}]);
+        let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
+        let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+        let play = play(&c, &w);
+        let shaft =
+            play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
+        let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].0.test.id == "joint-swing").collect();
+        let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
+        assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");
+        assert!(swings.iter().all(|&t| (play.game.trials[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9));
+        assert!(play.game.replacements.iter().any(|r| r.needs & 1 << shaft != 0));
+    }
+
+    #[test]
+    fn being_up_already_is_not_paid_again() {
+        let minutes = |on: &str| {
+            let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
+            let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
+            let play = play(&c, &w);
+            play.game.preparations.len() as f64 + play.game.replacements.iter().map(|r| f64::from(r.needs)).sum::<f64>()
+        };
+        assert!(minutes("ground") > minutes("lift"));
+    }
+}
