@@ -1,6 +1,6 @@
 //! Drives with a recorder: the legs asked for, and what was measured on each, as it comes.
 
-use crate::jobs::CHANNEL;
+use crate::analysis_tasks::CHANNEL;
 use crate::{Scope, StoreError};
 use sqlx::FromRow;
 use uuid::Uuid;

@@ -7,16 +7,16 @@
 //! way, [`people`] who may sign in, [`tokens`] what their programs sign in with,
 //! [`vehicles`] the one life of a vehicle over many cases.
 
+pub mod analysis_tasks;
 mod board_words;
 pub mod cases;
 pub mod drives;
-pub mod house;
 pub mod incoming;
-pub mod jobs;
 pub mod opinions;
 pub mod people;
 pub mod recordings;
 mod roles;
+pub mod settings;
 pub mod tokens;
 pub mod vehicles;
 

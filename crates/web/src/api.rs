@@ -3,7 +3,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::work_limits::{Analyses, Calculations};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -50,7 +50,7 @@ impl IntoResponse for ApiFail {
     fn into_response(self) -> Response {
         let mut r = (self.0, Json(self.1.to_json())).into_response();
         if self.0 == StatusCode::SERVICE_UNAVAILABLE {
-            r.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static(crate::fail::RETRY_AFTER_SECONDS));
+            r.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from_static(crate::error::RETRY_AFTER_SECONDS));
         }
         if self.0 == StatusCode::UNAUTHORIZED {
             r.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));

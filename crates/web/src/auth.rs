@@ -1,7 +1,7 @@
 //! Signing in and out. Sessions are on the server; attempts are limited for each address.
 
 use crate::App;
-use crate::fail::Fail;
+use crate::error::Fail;
 use crate::theme;
 use askama::Template;
 use askama_web::WebTemplate;

@@ -3,7 +3,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::drawing::picture;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::next_view::NextView;
 use crate::page::Known;
 use askama::Template;

@@ -3,9 +3,9 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may};
+use crate::error::{Fail, may};
 use crate::page::kind_words;
-use crate::stations::fields::Fields;
+use crate::stations::form::Fields;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Path;

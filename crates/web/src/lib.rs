@@ -6,29 +6,29 @@
 
 pub mod api;
 pub mod auth;
-pub mod beside;
 pub mod board;
 pub mod charts;
 pub mod demo;
 pub mod drawing;
-pub mod driving;
-pub mod exchange;
-pub mod fail;
+pub mod drawing_marks;
+pub mod drive_runner;
+pub mod error;
+pub mod import_export;
 pub mod knowledge;
 pub mod ledger;
 pub mod live;
-pub mod marks;
 pub mod next_view;
-pub mod opinion;
 pub mod page;
-pub mod paper;
+pub mod printout;
 pub mod request_body;
-pub mod statics;
+pub mod safety_findings;
+pub mod second_opinion;
+pub mod static_files;
 pub mod stations;
 pub mod theme;
+pub mod thermal_state;
 pub mod upload;
 pub mod vehicles;
-pub mod warmth;
 pub mod work_limits;
 pub mod worker;
 
@@ -95,19 +95,19 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         |name: HeaderName, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     let forms = Router::new()
         .merge(board::routes())
-        .merge(exchange::routes())
+        .merge(import_export::routes())
         .merge(stations::routes())
         .merge(auth::routes())
         .merge(vehicles::routes())
         .merge(knowledge::routes())
         .merge(live::routes())
-        .merge(beside::routes())
-        .merge(paper::routes())
-        .merge(opinion::routes())
+        .merge(safety_findings::routes())
+        .merge(printout::routes())
+        .merge(second_opinion::routes())
         .merge(api::pages())
         .layer(axum::middleware::from_fn(request_body::form));
     let files = Router::new()
-        .merge(exchange::uploads())
+        .merge(import_export::uploads())
         .merge(stations::uploads())
         .layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT));
     Router::new()
@@ -119,8 +119,8 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(api::routes(app.clone()).layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT)))
         .route("/healthz", get(|| async { "ok" }))
         .route("/readyz", get(ready))
-        .route("/static/{*path}", get(statics::file))
-        .fallback(fail::nowhere)
+        .route("/static/{*path}", get(static_files::file))
+        .fallback(error::nowhere)
         .layer(axum::middleware::from_fn(too_large))
         .layer(axum::middleware::from_fn(request_body::address))
         .layer(axum::middleware::from_fn(theme::layer))
@@ -158,7 +158,7 @@ async fn lost_database(
     let response = next.run(request).await;
     let silent = response.status().is_server_error() && !response.headers().contains_key("x-problem");
     if silent && app.store.ping().await.is_err() {
-        return fail::Fail::Down.into_response();
+        return error::Fail::Down.into_response();
     }
     response
 }
@@ -170,7 +170,7 @@ async fn too_large(request: axum::extract::Request, next: axum::middleware::Next
         if request.uri().path().starts_with("/api/") {
             return api::too_large().into_response();
         }
-        return fail::Fail::TooLarge.into_response();
+        return error::Fail::TooLarge.into_response();
     }
     next.run(request).await
 }

@@ -2,7 +2,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::Fail;
+use crate::error::Fail;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};

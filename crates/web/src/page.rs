@@ -1,12 +1,12 @@
 //! What all pages of a case share: heading, stations, the drawing, the ledger.
 
 use crate::auth::Member;
-use crate::beside::Beside;
 use crate::drawing;
-use crate::fail::Fail;
+use crate::drawing_marks::marks;
+use crate::error::Fail;
 use crate::ledger::{Ledger, ledger};
-use crate::marks::marks;
 use crate::next_view::NextView;
+use crate::safety_findings::Beside;
 use baricord_core::analysis::Analysis;
 use baricord_core::case::Case;
 use baricord_core::permission::Act;
@@ -17,8 +17,8 @@ use baricord_core::vehicle::orders::Base;
 use baricord_core::workflow::next_action::{NextAction, next_action};
 use baricord_core::workflow::{Station, is_done};
 use baricord_store::Scope;
+use baricord_store::analysis_tasks::Job;
 use baricord_store::cases::StoredCase;
-use baricord_store::jobs::Job;
 use serde::Deserialize;
 use std::borrow::Cow;
 use uuid::Uuid;

@@ -3,7 +3,7 @@
 //! Outside the routes that take files, and those for programs, a body is small, comes in time, and is read whole
 //! before a handler sees it. Nowhere does text hold a NUL: PostgreSQL keeps none, and a search would break on it.
 
-use crate::fail::Fail;
+use crate::error::Fail;
 use axum::body::{Body, Bytes};
 use axum::extract::Request;
 use axum::http::{Uri, header};

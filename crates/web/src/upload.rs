@@ -1,8 +1,8 @@
 //! What comes in over HTTP as a file: streamed to a temporary file, bounded, never whole in memory.
 
-use crate::fail::Fail;
+use crate::error::Fail;
 use crate::request_body::check_text;
-use crate::stations::fields::Fields;
+use crate::stations::form::Fields;
 use axum::extract::Multipart;
 use axum::extract::multipart::{Field, MultipartError};
 use baricord_core::error::Problem;

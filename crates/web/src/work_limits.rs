@@ -3,7 +3,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::Fail;
+use crate::error::Fail;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use baricord_store::StoreError;

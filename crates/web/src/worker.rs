@@ -6,7 +6,7 @@ use baricord_core::error::Problem;
 use baricord_core::proof::verify::verify;
 use baricord_core::signal::Samples;
 use baricord_formats::read_recording;
-use baricord_store::jobs::Claim;
+use baricord_store::analysis_tasks::Claim;
 use baricord_store::{Store, StoreError};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -107,7 +107,7 @@ pub async fn one(store: &Store, claim: Claim) {
         });
     }
     let result = match claim.drive {
-        Some(drive) => crate::driving::go(store, claim, drive, &bridge.stop).await,
+        Some(drive) => crate::drive_runner::go(store, claim, drive, &bridge.stop).await,
         None => work(store, claim, &bridge).await,
     };
     beat.shutdown().await;

@@ -3,7 +3,7 @@
 
 mod support;
 
-use baricord_web::driving;
+use baricord_web::drive_runner;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 use support::{Browser, Ground};
@@ -61,7 +61,7 @@ async fn the_coach_asks_again_for_what_was_too_fast_and_stops_when_it_has_enough
 const SETUP: &str = r#"{"recorder":"stand-in","fault":"hidden","rough":false,"hasty":false,"seed":5}"#;
 
 /// Begins a drive that only the test takes on.
-async fn begun(g: &Ground, id: Uuid) -> (Uuid, baricord_store::jobs::Claim) {
+async fn begun(g: &Ground, id: Uuid) -> (Uuid, baricord_store::analysis_tasks::Claim) {
     g.worker.abort();
     tokio::time::sleep(Duration::from_millis(50)).await;
     let mut s = g.store.scope(g.a).await.unwrap();
@@ -81,7 +81,7 @@ async fn another_copy_goes_on_with_a_drive_and_loses_nothing_of_it() {
     let id = g.full_case().await;
     let (drive, claim) = begun(&g, id).await;
     let store = g.store.clone();
-    let lost = tokio::spawn(async move { driving::go(&store, claim, drive, &AtomicBool::new(false)).await });
+    let lost = tokio::spawn(async move { drive_runner::go(&store, claim, drive, &AtomicBool::new(false)).await });
     for _ in 0..100 {
         tokio::time::sleep(Duration::from_millis(50)).await;
         if g.store.scope(g.a).await.unwrap().leg_pieces(drive, 0).await.unwrap() >= 2 {
@@ -91,7 +91,7 @@ async fn another_copy_goes_on_with_a_drive_and_loses_nothing_of_it() {
     lost.abort();
     let _ = lost.await;
     let before = g.store.scope(g.a).await.unwrap().leg_so_far(drive, 0).await.unwrap();
-    driving::go(&g.store, claim, drive, &AtomicBool::new(false)).await.unwrap();
+    drive_runner::go(&g.store, claim, drive, &AtomicBool::new(false)).await.unwrap();
     let mut s = g.store.scope(g.a).await.unwrap();
     let d = s.drive(id, drive).await.unwrap();
     assert_eq!(d.state, "done", "{:?}", d.problem);
@@ -104,7 +104,7 @@ async fn another_copy_goes_on_with_a_drive_and_loses_nothing_of_it() {
     assert!(whole.samples.len() > before.samples.len() && whole.samples.starts_with(&before.samples));
     // The same drive without a break is the same run.
     let (_, undisturbed) = begun(&g, id).await;
-    driving::go(&g.store, undisturbed, undisturbed.drive.unwrap(), &AtomicBool::new(false)).await.unwrap();
+    drive_runner::go(&g.store, undisturbed, undisturbed.drive.unwrap(), &AtomicBool::new(false)).await.unwrap();
     assert!(s.leg_so_far(undisturbed.drive.unwrap(), 0).await.unwrap() == whole, "broken and unbroken differ");
 }
 

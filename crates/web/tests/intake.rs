@@ -50,7 +50,7 @@ async fn questions_follow_and_what_cannot_be_heard_has_a_plan() {
     b.go(&format!("{}/cases/{id}/prove", g.url)).await;
     b.says("as it was heard: lifts off, turning left, a fast bend, cold, the first kilometres").await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let coach = baricord_web::driving::coach(&mut s, id, "S1").await.unwrap();
+    let coach = baricord_web::drive_runner::coach(&mut s, id, "S1").await.unwrap();
     assert!(coach.legs().iter().all(|l| l.throttle == "coast"));
     b.end().await;
 }

@@ -224,7 +224,7 @@ async fn no_drive_begins_or_is_proposed_while_the_vehicle_must_not_be_driven() {
         }
     };
     g.changed_by("A", id, |d| d["safety"] = json!("unreadable")).await;
-    baricord_web::driving::go(&g.store, claim, drive, &std::sync::atomic::AtomicBool::new(false)).await.unwrap();
+    baricord_web::drive_runner::go(&g.store, claim, drive, &std::sync::atomic::AtomicBool::new(false)).await.unwrap();
     let d = g.store.scope(g.a).await.unwrap().drive(id, drive).await.unwrap();
     assert_eq!((d.state.as_str(), d.legs.as_str()), ("done", "[]"));
 }

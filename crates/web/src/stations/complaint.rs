@@ -1,11 +1,11 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
-use super::fields::{Fields, free_id};
+use super::form::{Fields, free_id};
 use super::vehicle_form::{self, Kind, VehicleForm};
 use crate::App;
 use crate::auth::Member;
 use crate::drawing;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, Which, cause_words, kind_words};
 use crate::vehicles::{self, LifeLine};
 use askama::Template;

@@ -1,15 +1,15 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
-use super::cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
-use super::fields::Fields;
+use super::form::Fields;
+use super::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may, may_write};
+use crate::error::{Fail, may, may_write};
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, Known, Which, ask_words, cause_words, money};
-use crate::paper::due_words;
-use crate::warmth::observed;
+use crate::printout::due_words;
+use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

@@ -1,13 +1,13 @@
 //! The drive with a recorder, as it is seen from the passenger's seat: the planned runs as strips that
 //! fill, what is still missing in large type, speed, level and the map as they grow.
 
-use super::fields::Fields;
+use super::form::Fields;
 use super::road::map_top;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
-use crate::driving::{self, Setup};
-use crate::fail::{Fail, may_write};
+use crate::drive_runner::{self, Setup};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, cause_words, rung};
 use crate::work_limits::{Maps, Turn};
 use askama::Template;
@@ -118,7 +118,7 @@ fn map_so_far(case: &Case, d: &Drive, leg: &Leg, piece: &Piece) -> Result<OrderM
         full: 0.0,
         ink: vec![0; columns * rows],
     };
-    let s = driving::samples(driving::rate(d, &case.vehicle)?, piece);
+    let s = drive_runner::samples(drive_runner::rate(d, &case.vehicle)?, piece);
     // Two readings are no track yet.
     if s.speed.len() < 4 {
         return Ok(out);
@@ -173,9 +173,9 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
-    let driven = driving::driven(&mut s, &d).await?;
-    let coach = driving::coach(&mut s, id, &d.symptom).await?;
-    let advice = driving::advice(&coach, &driven);
+    let driven = drive_runner::driven(&mut s, &d).await?;
+    let coach = drive_runner::coach(&mut s, id, &d.symptom).await?;
+    let advice = drive_runner::advice(&coach, &driven);
     let now: Option<&(Driven, Piece)> = driven.last();
     let moving = d.state == "moving";
     let strips = advice
@@ -220,7 +220,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
         ("standing", _) => (advice.say.clone(), "next".into()),
         _ => (advice.say.clone(), "first".into()),
     };
-    let rate = driving::rate(&d, &case.vehicle)?.get();
+    let rate = drive_runner::rate(&d, &case.vehicle)?.get();
     let speed = now.filter(|_| moving).and_then(|n| n.0.speed.last()).map_or("0".into(), |r| format!("{:.0}", r.1));
     let level_now = now.filter(|_| moving).and_then(|n| level(&n.1, rate)).map_or("—".into(), |l| format!("{l:.2}"));
     let map = match now {
@@ -301,7 +301,7 @@ async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
-    let legs = driving::legs(&d)?;
+    let legs = drive_runner::legs(&d)?;
     let Some(leg) = legs.last() else { return Err(Fail::NotFound) };
     let piece = s.leg_so_far(drive, legs.len() as i32 - 1).await?;
     let map = map_so_far(&case, &d, leg, &piece)?;
@@ -323,7 +323,7 @@ async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
         return Err(Problem::new("no-recorder", told).field("symptom").into());
     }
     check_drive(&case)?;
-    driving::coach(&mut s, id, symptom).await?;
+    drive_runner::coach(&mut s, id, symptom).await?;
     let setup = StandInSetup {
         fault: f.text("fault").filter(|t| *t != "none").map(String::from),
         rough: f.text("road") == Some("rough"),
@@ -350,7 +350,7 @@ async fn end(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Redirec
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.end_drive(id, drive).await?;
-    driving::back(&mut s, id, &m.person.name).await?;
+    drive_runner::back(&mut s, id, &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/drives/{drive}")))
 }

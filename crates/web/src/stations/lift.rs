@@ -1,15 +1,15 @@
 //! Lift: a walk round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::cards::{Beliefs, TestCard, card, cautions, with_it};
-use super::fields::Fields;
-use super::pinned::{Pinned, pinned};
+use super::attachments::{Pinned, pinned};
+use super::form::Fields;
+use super::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, Known, ask_words};
-use crate::warmth::{self, observed};
+use crate::thermal_state::{self, observed};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -183,7 +183,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let done = looked_at(&k);
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let symptom = k.symptom.as_deref().unwrap_or_default();
-    let (heat, warm) = warmth::now(case);
+    let (heat, warm) = thermal_state::now(case);
     let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
     let mut stops = match k.answer() {
         Some(a) if !is_over(case, a) => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step),
@@ -219,7 +219,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.next.words_with_minutes(), f.next.href.clone())),
         besides: besides(&k, &stops),
         asked,
-        most: super::pinned::MOST,
+        most: super::attachments::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
         off,
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
@@ -401,7 +401,7 @@ async fn warm(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     let f = Fields(f);
     let told = f.text("warm").filter(|w| ["yes", "no"].contains(w));
     let is_warm = told.ok_or_else(|| Problem::new("missing", "warm, or cooled?").field("warm"))? == "yes";
-    let until = warmth::from_now(builtin());
+    let until = thermal_state::from_now(builtin());
     let mut s = m.scope().await?;
     s.edit_case(id, None, if is_warm { "warm from the road" } else { "has cooled" }, &m.person.name, |d| {
         d["state"]["warm_until"] = if is_warm { until.into() } else { Value::Null };

@@ -4,7 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
-use crate::fail::Fail;
+use crate::error::Fail;
 use crate::page::segment;
 use crate::work_limits::{Audio, Exports, Maps, Turn};
 use axum::Router;

@@ -1,10 +1,10 @@
 //! Measure: a dial at its station, and joint angles on a side view. The picture answers at once.
 
-use super::fields::Fields;
+use super::form::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -136,7 +136,7 @@ fn readings(f: &Fields) -> Result<Vec<Reading>, Problem> {
         }
         let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
         let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
-        let deg = super::fields::parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
+        let deg = super::form::parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
         out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
     }
     Ok(out)

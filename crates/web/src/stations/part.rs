@@ -1,9 +1,9 @@
 //! A part of the drawing, opened: what is known of it, and what could be looked at there.
 
-use super::cards::{Beliefs, TestCard, card};
+use super::test_cards::{Beliefs, TestCard, card};
 use crate::App;
 use crate::auth::Member;
-use crate::fail::Fail;
+use crate::error::Fail;
 use crate::ledger::because_words;
 use crate::page::{Frame, Known, Which};
 use askama::Template;

@@ -1,12 +1,12 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
-use super::cards::{CautionView, cautions};
-use super::fields::Fields;
+use super::form::Fields;
 use super::road::run_words;
+use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, Which};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -20,8 +20,8 @@ use baricord_core::proof::verify::{SymptomVerdict, Verdict};
 use baricord_core::reasoning::wording::repair_words;
 use baricord_core::safety::cautions::{RunningCheck, running_checks};
 use baricord_core::workflow::{Station, is_proved};
+use baricord_store::analysis_tasks::Job;
 use baricord_store::incoming::Incoming;
-use baricord_store::jobs::Job;
 use uuid::Uuid;
 
 struct ChangeRow {

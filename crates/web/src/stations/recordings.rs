@@ -1,10 +1,10 @@
 //! Recordings in: a file comes in pieces, is looked at with its columns guessed, and becomes a run of
 //! the case when its columns are named.
 
-use super::fields::Fields;
+use super::form::Fields;
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known};
 use crate::upload::{self, Upload};
 use askama::Template;

@@ -1,10 +1,10 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
-use super::cards::CautionView;
-use super::fields::Fields;
+use super::form::Fields;
+use super::test_cards::CautionView;
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may, may_write};
+use crate::error::{Fail, may, may_write};
 use crate::page::{Frame, Known, Which, cause_words};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -96,7 +96,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             part: r.part.clone().unwrap_or_default(),
             result: r.result.clone().unwrap_or_default(),
             reason: text(doc, "reason"),
-            looks: super::cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
+            looks: super::test_cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
         }
     });
     let earlier = (0..case.repairs.len())
@@ -149,7 +149,7 @@ async fn save(m: Member, Path((id, index)): Path<(Uuid, usize)>, Form(f): Form<V
             if w.is_empty() && n.is_empty() {
                 continue;
             }
-            let value = super::fields::parse_number(n)
+            let value = super::form::parse_number(n)
                 .ok_or_else(|| Problem::new("bad-number", format!("torque of {w}: “{n}” is not a number")).field("torque-nm"))?;
             if s.is_empty() {
                 return Err(Problem::new(

@@ -1,14 +1,14 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
-use super::cards::{Beliefs, TestCard, cards, one_card, with_it};
-use super::line_view::{self, Chosen};
 use super::map_view::{self, Look, Made, MapView};
+use super::order_detail::{self, Chosen};
+use super::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
 use crate::App;
 use crate::auth::Member;
-use crate::beside::Beside;
 use crate::charts::{self, Rung};
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, rung};
+use crate::safety_findings::Beside;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -25,9 +25,9 @@ use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
+use baricord_store::analysis_tasks::Job;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
-use baricord_store::jobs::Job;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -397,7 +397,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         })
         .collect();
     let picked = r.orders.get(line).or(r.orders.first());
-    page.chosen = picked.map(|o| line_view::chosen(r, &ladder, o, (&format!("/cases/{id}/runs/{}", run.id), line)));
+    page.chosen = picked.map(|o| order_detail::chosen(r, &ladder, o, (&format!("/cases/{id}/runs/{}", run.id), line)));
     let channels: Vec<String> = run.channels.iter().filter(|c| c.quantity != "pulse").map(|c| c.column.clone()).collect();
     let channel = picked.map_or_else(|| channels.first().cloned().unwrap_or_default(), |o| o.channel.clone());
     let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);

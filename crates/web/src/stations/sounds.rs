@@ -1,11 +1,11 @@
 //! Which of these is it? What each suspect would sound like on this vehicle at this speed, side by
 //! side and without its name, for the driver to pick from.
 
-use super::fields::Fields;
+use super::form::Fields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, cause_words};
 use crate::work_limits::{Audio, Turn};
 use askama::Template;

@@ -1,11 +1,11 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
-use super::cards::{CautionView, cautions};
-use super::fields::Fields;
-use super::pinned::{Pinned, pinned};
+use super::attachments::{Pinned, pinned};
+use super::form::Fields;
+use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::{Frame, Known, Which};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -120,7 +120,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
         cautions: cautions(&k, rule, None),
         checks: running_checks(case, rule),
-        most: super::pinned::MOST,
+        most: super::attachments::MOST,
         f,
     })
 }

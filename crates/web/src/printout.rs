@@ -2,12 +2,12 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::beside::Beside;
-use crate::fail::Fail;
+use crate::drawing_marks::{marks, readings};
+use crate::error::Fail;
 use crate::ledger::{Ledger, ledger};
-use crate::marks::{marks, readings};
 use crate::next_view::NextView;
 use crate::page::{Known, ask_words, cause_words, subtitle};
+use crate::safety_findings::Beside;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;

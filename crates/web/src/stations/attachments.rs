@@ -2,7 +2,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::upload;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Multipart, Path};

@@ -6,7 +6,7 @@ use super::road::rung_of;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve};
-use crate::fail::Fail;
+use crate::error::Fail;
 use crate::page::segment;
 use axum::Router;
 use axum::extract::Path;

@@ -1,12 +1,12 @@
 //! Feel in numbers, and what each answer leaves: beside the walk on the lift.
 
-use super::fields::{Fields, parse_number};
+use super::form::{Fields, parse_number};
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, Known, Which, ask_words};
-use crate::warmth::observed;
+use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

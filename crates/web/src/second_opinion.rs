@@ -3,12 +3,12 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may};
+use crate::error::{Fail, may};
 use crate::page::{Frame, Known, Which, segment};
-use crate::paper::Paper;
-use crate::stations::fields::Fields;
+use crate::printout::Paper;
+use crate::stations::attachments::{pinned, serve};
+use crate::stations::form::Fields;
 use crate::stations::map_view::{self, Look};
-use crate::stations::pinned::{pinned, serve};
 use crate::stations::road::run_words;
 use crate::work_limits::Maps;
 use askama::Template;

@@ -2,9 +2,9 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
+use crate::error::{Fail, may_write};
 use crate::page::Known;
-use crate::stations::fields::Fields;
+use crate::stations::form::Fields;
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::post;

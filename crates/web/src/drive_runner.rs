@@ -12,8 +12,8 @@ use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
 use baricord_formats::write_csv;
 use baricord_simulator::{StandIn, StandInSetup};
+use baricord_store::analysis_tasks::Claim;
 use baricord_store::drives::{Drive, Piece};
-use baricord_store::jobs::Claim;
 use baricord_store::{Scope, Store, StoreError};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -191,7 +191,7 @@ fn span(d: &Drive) -> Seconds {
 
 /// The vehicle is back from a drive: it stands on the ground, and warm.
 pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
-    let until = crate::warmth::from_now(builtin());
+    let until = crate::thermal_state::from_now(builtin());
     s.edit_case(case, None, "back from a drive", person, |d| {
         baricord_core::lift::inspection_route::driven(d, &until);
         Ok(())

@@ -2,8 +2,8 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::fail::{Fail, may_write};
-use crate::stations::pinned::pinned;
+use crate::error::{Fail, may_write};
+use crate::stations::attachments::pinned;
 use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};
 use axum::Router;
