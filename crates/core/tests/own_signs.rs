@@ -4,7 +4,7 @@
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::{FELT, KINDS, Knowledge, SpeedShape, ZONES, builtin};
 use baricord_core::reasoning::likelihood::Model;
-use baricord_core::reasoning::{Hypothesis, Possible, behaviour_in, diagnose, hypotheses, possible};
+use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, diagnose, hypotheses, possible};
 use baricord_core::vehicle::{Vehicle, sample};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -180,7 +180,7 @@ fn follow(
             continue;
         };
         made += 1;
-        let proposed = |t: &Possible| t.test == *test && t.at == step.at && t.gear == step.gear;
+        let proposed = |t: &OpenTest| t.test == *test && t.at == step.at && t.gear == step.gear;
         let in_one_go = k.test(test).unwrap().minutes <= IN_ONE_GO;
         for t in possible(&c, k, "S1").iter().filter(|t| proposed(t) || in_one_go && t.test == *test) {
             let rows = behaviour_in(&c, k, "S1", t).unwrap();

@@ -2,9 +2,9 @@
 //! symptom moves no other, nothing is asked twice, and no test gets dearer by what was done for another.
 
 use baricord_core::case::Case;
-use baricord_core::reasoning::access::{Opened, while_open};
+use baricord_core::reasoning::access::{OpenedPlaces, while_open};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{Possible, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, possible};
+use baricord_core::reasoning::{OpenTest, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, possible};
 use baricord_core::vehicle::{Vehicle, sample};
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -31,7 +31,7 @@ fn answer(d: &Value) -> SymptomAnswer {
 
 /// Some of the tests that can be made, each with one of its outcomes.
 fn observed(v: &Vehicle, picks: &[(usize, usize)]) -> Vec<Value> {
-    let tests: Vec<Possible> = possible(&case(&document(v, "vibration", &[])), builtin(), "S1");
+    let tests: Vec<OpenTest> = possible(&case(&document(v, "vibration", &[])), builtin(), "S1");
     picks
         .iter()
         .map(|(t, o)| {
@@ -202,7 +202,7 @@ proptest! {
         let h = &all[of % (all.len() - 1)];
         prop_assume!(!h.is_pair());
         let fault = builtin().fault(&h.fault).unwrap();
-        let opened = Opened::by_repair(v, fault, h.place.as_ref().unwrap());
+        let opened = OpenedPlaces::by_repair(v, fault, h.place.as_ref().unwrap());
         let p = beliefs(&c, builtin(), "S1", None);
         let looks = while_open(&c, builtin(), "S1", &p, &opened, None);
         prop_assert!(looks.len() <= 3 && (!fault.in_place || looks.is_empty()));

@@ -4,11 +4,11 @@
 //! The good mechanic asks first, drives, then looks, cheap first, with every test of the catalogue at hand; weighs what
 //! was found as the program does; buys no part below 80 %, unless nothing is left to try; hands on what stays dark.
 
-use baricord_core::reasoning::decision_problem::Game;
+use baricord_core::reasoning::decision_problem::DecisionProblem;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
 use baricord_core::reasoning::plan::AHEAD;
-use baricord_core::reasoning::{Hypothesis, Possible, advise, beliefs, possible, settles};
+use baricord_core::reasoning::{Hypothesis, OpenTest, advise, beliefs, possible, settles};
 use baricord_core::vehicle::PlaceKind;
 use baricord_simulator::worlds::{Distance, World, small_game};
 use rand::SeedableRng;
@@ -49,7 +49,7 @@ impl Took {
 
 /// What is done next.
 enum Next {
-    Test(Box<Possible>),
+    Test(Box<OpenTest>),
     /// These hypotheses are repaired: one, or both of a pair.
     Repair(Vec<usize>),
 }
@@ -87,7 +87,7 @@ fn mechanic(w: &World, document: &Value, k: &Knowledge, replaced: &[usize]) -> N
         return Next::Repair(vec![first]);
     }
     let open: f64 = p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum();
-    let mut tests: Vec<(u8, f64, Possible)> = possible(&case, k, "S1")
+    let mut tests: Vec<(u8, f64, OpenTest)> = possible(&case, k, "S1")
         .into_iter()
         .filter_map(|t| {
             let rule = k.test(&t.test)?;
@@ -110,7 +110,7 @@ fn advice(w: &World, document: &Value, k: &Knowledge, replaced: &[usize]) -> Nex
     let course = advise(&case, k, "S1", None);
     let step = &course.steps[0];
     if let Some(test) = &step.test {
-        let same = |t: &Possible| t.test == *test && t.at == step.at && t.gear == step.gear;
+        let same = |t: &OpenTest| t.test == *test && t.at == step.at && t.gear == step.gear;
         if let Some(t) = possible(&case, k, "S1").into_iter().find(same) {
             return Next::Test(Box::new(t));
         }
@@ -138,7 +138,7 @@ fn next(way: Way, w: &World, document: &Value, k: &Knowledge, replaced: &[usize]
 }
 
 /// How the vehicle stands after a test: up for one on the lift, without what it took off; whole again for a drive.
-fn stands_after(document: &mut Value, w: &World, k: &Knowledge, t: &Possible) {
+fn stands_after(document: &mut Value, w: &World, k: &Knowledge, t: &OpenTest) {
     let Some(rule) = k.test(&t.test) else { return };
     if rule.is_of_the_road() {
         document["state"] = json!({"on": "ground", "off": []});
@@ -257,7 +257,7 @@ fn main() {
         print("all layouts", told, *sum, vehicles as f64 * layouts().len() as f64);
     }
     let mut rng = ChaCha8Rng::seed_from_u64(7);
-    let games: Vec<Game> = (0..200).map(|_| small_game(&mut rng)).collect();
+    let games: Vec<DecisionProblem> = (0..200).map(|_| small_game(&mut rng)).collect();
     let over: Vec<f64> = games.par_iter().map(|g| g.followed(AHEAD) / g.optimum() - 1.0).collect();
     let mean = 100.0 * over.iter().sum::<f64>() / over.len() as f64;
     let worst = 100.0 * over.iter().copied().fold(0.0, f64::max);

@@ -3,9 +3,9 @@
 
 use baricord_core::case::Case;
 use baricord_core::error::Problem;
-use baricord_core::reasoning::decision_problem::{Game, Replacement, Trial};
+use baricord_core::reasoning::decision_problem::{DecisionProblem, RepairAction, TestAction};
 use baricord_core::reasoning::knowledge::{KINDS, Knowledge, builtin};
-use baricord_core::reasoning::{Hypothesis, Possible, behaviour_in, beliefs, hypotheses, possible, settles};
+use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, beliefs, hypotheses, possible, settles};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::every_layout;
 use rand::{Rng, SeedableRng};
@@ -103,7 +103,7 @@ impl World {
     }
 
     /// How a test comes out here: the number of the outcome.
-    pub fn outcome(&self, k: &Knowledge, t: &Possible, rng: &mut impl Rng) -> usize {
+    pub fn outcome(&self, k: &Knowledge, t: &OpenTest, rng: &mut impl Rng) -> usize {
         // Outside the catalogue nothing is known: things come out as they do for no reason.
         let of = self.truth.unwrap_or(self.all.len() - 1);
         let fault = &self.all[of].fault;
@@ -124,7 +124,7 @@ impl World {
     }
 
     /// Writes an outcome into a case.
-    pub fn write(document: &mut Value, t: &Possible, outcome: usize) {
+    pub fn write(document: &mut Value, t: &OpenTest, outcome: usize) {
         let mut o = json!({"test": t.test, "outcome": t.outcomes[outcome]});
         if let Some(at) = t.places[outcome].as_ref().or(t.at.as_ref()) {
             o["at"] = at.clone().into();
@@ -175,7 +175,7 @@ pub fn examined(seed: u64) -> (f64, bool) {
 }
 
 /// A game of up to six causes and six tests, anyhow.
-pub fn small_game(rng: &mut ChaCha8Rng) -> Game {
+pub fn small_game(rng: &mut ChaCha8Rng) -> DecisionProblem {
     let causes = rng.random_range(2..=6usize);
     let tests = rng.random_range(1..=6usize);
     let whole = |n: usize, rng: &mut ChaCha8Rng| -> Vec<f64> {
@@ -185,17 +185,24 @@ pub fn small_game(rng: &mut ChaCha8Rng) -> Game {
     };
     let p = whole(causes, rng);
     let replacements: Vec<_> = (0..causes)
-        .map(|i| Replacement { cost: rng.random_range(20.0..600.0), needs: rng.random_range(0..2), cures: 1 << i })
+        .map(|i| RepairAction { cost: rng.random_range(20.0..600.0), needs: rng.random_range(0..2), cures: 1 << i })
         .collect();
     let trials = (0..tests)
         .map(|_| {
             let outcomes = rng.random_range(2..=3usize);
             let columns: Vec<Vec<f64>> = (0..causes).map(|_| whole(outcomes, rng)).collect();
             let rows = (0..outcomes).map(|o| columns.iter().map(|c| c[o]).collect()).collect();
-            Trial { cost: rng.random_range(2.0..60.0), needs: rng.random_range(0..2), leaves: 0, ends: 0, driven: false, rows }
+            TestAction {
+                cost: rng.random_range(2.0..60.0),
+                needs: rng.random_range(0..2),
+                leaves: 0,
+                ends: 0,
+                driven: false,
+                rows,
+            }
         })
         .collect();
-    Game { p, replacements, trials, preparations: vec![6.0], risk: vec![] }
+    DecisionProblem { p, replacements, trials, preparations: vec![6.0], risk: vec![] }
 }
 
 #[cfg(test)]

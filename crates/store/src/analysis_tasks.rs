@@ -11,7 +11,7 @@ pub const CHANNEL: &str = "baricord_job";
 
 /// A job as a page shows it.
 #[derive(Clone, Debug, FromRow)]
-pub struct Job {
+pub struct AnalysisTask {
     /// Id.
     pub id: Uuid,
     /// queued, running, done, failed, cancelled.
@@ -24,7 +24,7 @@ pub struct Job {
     pub problem: Option<String>,
 }
 
-impl Job {
+impl AnalysisTask {
     /// Whether it is still under way.
     pub fn is_open(&self) -> bool {
         matches!(self.state.as_str(), "queued" | "running")
@@ -37,7 +37,7 @@ impl Job {
 
 /// A job taken.
 #[derive(Clone, Copy, Debug)]
-pub struct Claim {
+pub struct TaskClaim {
     /// Id.
     pub id: Uuid,
     /// Its workshop.
@@ -73,7 +73,7 @@ impl Scope {
     }
 
     /// The latest analysis of a case.
-    pub async fn job(&mut self, case: Uuid) -> Result<Option<Job>, StoreError> {
+    pub async fn job(&mut self, case: Uuid) -> Result<Option<AnalysisTask>, StoreError> {
         Ok(sqlx::query_as(
             "SELECT id, state, progress, what, problem FROM job WHERE case_id = $1 AND workshop_id = $2 AND drive_id IS NULL
              ORDER BY created_at DESC, id DESC LIMIT 1",
@@ -86,7 +86,7 @@ impl Scope {
 
     /// Holds a claim until this transaction ends, its heartbeat going on; refused when another worker has taken
     /// the job since.
-    pub async fn hold(&mut self, c: &Claim) -> Result<(), StoreError> {
+    pub async fn hold(&mut self, c: &TaskClaim) -> Result<(), StoreError> {
         let held: Option<Uuid> =
             sqlx::query_scalar("SELECT id FROM job WHERE id = $1 AND workshop_id = $2 AND lease = $3 FOR KEY SHARE")
                 .bind(c.id)
@@ -113,16 +113,16 @@ impl Scope {
 
 impl Store {
     /// Takes the next job.
-    pub async fn claim_job(&self) -> Result<Option<Claim>, StoreError> {
+    pub async fn claim_job(&self) -> Result<Option<TaskClaim>, StoreError> {
         let row: Option<(Uuid, Uuid, Uuid, Option<Uuid>, Uuid)> =
             sqlx::query_as("SELECT job_id, job_workshop, job_case, job_drive, job_lease FROM claim_job()")
                 .fetch_optional(self.pool())
                 .await?;
-        Ok(row.map(|(id, workshop, case, drive, lease)| Claim { id, workshop, case, drive, lease }))
+        Ok(row.map(|(id, workshop, case, drive, lease)| TaskClaim { id, workshop, case, drive, lease }))
     }
 
     /// Says how far a job is; false when it should stop.
-    pub async fn beat(&self, c: &Claim, progress: f32, what: &str) -> Result<bool, StoreError> {
+    pub async fn beat(&self, c: &TaskClaim, progress: f32, what: &str) -> Result<bool, StoreError> {
         let mut s = self.scope(c.workshop).await?;
         let cancel: Option<bool> = sqlx::query_scalar(
             "UPDATE job SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' AND lease = $5 RETURNING cancel",
@@ -139,7 +139,7 @@ impl Store {
     }
 
     /// Ends a job: done, cancelled, or failed with a reason. What another worker has taken since stays as it is.
-    pub async fn end_job(&self, c: &Claim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
+    pub async fn end_job(&self, c: &TaskClaim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
         let mut s = self.scope(c.workshop).await?;
         sqlx::query("UPDATE job SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4 AND lease = $5")
             .bind(state)

@@ -3,7 +3,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::work_limits::{Analyses, Calculations};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -34,9 +34,9 @@ const MAX_CALC: usize = 4 << 20;
 
 /// An error as every outside face tells it.
 #[derive(Debug)]
-pub struct ApiFail(StatusCode, Problem);
+pub struct ApiError(StatusCode, Problem);
 
-impl From<Problem> for ApiFail {
+impl From<Problem> for ApiError {
     fn from(p: Problem) -> Self {
         let e = StoreError::from(p);
         match e {
@@ -46,7 +46,7 @@ impl From<Problem> for ApiFail {
     }
 }
 
-impl IntoResponse for ApiFail {
+impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         let mut r = (self.0, Json(self.1.to_json())).into_response();
         if self.0 == StatusCode::SERVICE_UNAVAILABLE {
@@ -61,16 +61,16 @@ impl IntoResponse for ApiFail {
     }
 }
 
-fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiFail {
-    ApiFail(status, Problem::new(code, message))
+fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiError {
+    ApiError(status, Problem::new(code, message))
 }
 
-pub(crate) fn too_large() -> ApiFail {
+pub(crate) fn too_large() -> ApiError {
     fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "a zip is at most 2 GiB; a case.json and the input of a calculation 4 MiB")
 }
 
 /// What the database or a disk answered: what is temporary is told so.
-fn kept(e: &StoreError) -> ApiFail {
+fn kept(e: &StoreError) -> ApiError {
     if !e.is_temporary() {
         return broken(e);
     }
@@ -84,11 +84,11 @@ fn kept(e: &StoreError) -> ApiFail {
 }
 
 /// What the temporary folder answered.
-fn disk(e: std::io::Error) -> ApiFail {
+fn disk(e: std::io::Error) -> ApiError {
     kept(&StoreError::disk("the body of a request", &e))
 }
 
-fn broken(e: &dyn std::fmt::Display) -> ApiFail {
+fn broken(e: &dyn std::fmt::Display) -> ApiError {
     tracing::error!(error = %e, "the interface for programs failed");
     fail(StatusCode::INTERNAL_SERVER_ERROR, "broken", "something went wrong here; it is in the log")
 }
@@ -97,9 +97,9 @@ fn broken(e: &dyn std::fmt::Display) -> ApiFail {
 struct Caller;
 
 impl FromRequestParts<App> for Caller {
-    type Rejection = ApiFail;
+    type Rejection = ApiError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiFail> {
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
         let told = parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
         let Some(secret) = told else {
             return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
@@ -120,7 +120,7 @@ async fn calculation(
     State(app): State<App>,
     Path(name): Path<String>,
     body: axum::body::Bytes,
-) -> Result<Json<Value>, ApiFail> {
+) -> Result<Json<Value>, ApiError> {
     let input: Value = serde_json::from_slice(&body)
         .map_err(|e| Problem::new("not-json", format!("the body is not JSON: {e}")).line(e.line() as u64))?;
     let turn = app.limits.enter::<Calculations>().await.map_err(|e| kept(&e))?;
@@ -134,7 +134,7 @@ async fn calculation(
 }
 
 /// The case of a request, by way of the disk.
-async fn case(request: Request) -> Result<CaseSource, ApiFail> {
+async fn case(request: Request) -> Result<CaseSource, ApiError> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_lowercase();
     if !kind.starts_with("application/zip") && !kind.starts_with("application/json") {
         let told = "the body is application/zip (a case folder) or application/json (its case.json)";
@@ -158,7 +158,7 @@ async fn case(request: Request) -> Result<CaseSource, ApiFail> {
     Ok(tokio::task::spawn_blocking(move || CaseSource::from_source(&file)).await.map_err(|e| broken(&e))??)
 }
 
-fn too_slow(e: &dyn std::fmt::Display) -> ApiFail {
+fn too_slow(e: &dyn std::fmt::Display) -> ApiError {
     fail(StatusCode::REQUEST_TIMEOUT, "too-slow", format!("the body did not come in time, or broke off: {e}"))
 }
 
@@ -166,7 +166,7 @@ async fn answer<T: Serialize + Send + 'static>(
     app: &App,
     request: Request,
     work: impl FnOnce(&CaseSource) -> Result<T, Problem> + Send + 'static,
-) -> Result<Json<T>, ApiFail> {
+) -> Result<Json<T>, ApiError> {
     let source = case(request).await?;
     let turn = app.limits.enter::<Analyses>().await.map_err(|e| kept(&e))?;
     let done = tokio::task::spawn_blocking(move || {
@@ -184,15 +184,15 @@ struct Only {
     recording: Option<String>,
 }
 
-async fn analyze(_c: Caller, State(app): State<App>, Query(q): Query<Only>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+async fn analyze(_c: Caller, State(app): State<App>, Query(q): Query<Only>, r: Request) -> Result<impl IntoResponse, ApiError> {
     answer(&app, r, move |s| answers::analyze(s, q.recording.as_deref())).await
 }
 
-async fn diagnose(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+async fn diagnose(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiError> {
     answer(&app, r, |s| answers::diagnose(s).map(|d| d.1)).await
 }
 
-async fn verify(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiFail> {
+async fn verify(_c: Caller, State(app): State<App>, r: Request) -> Result<impl IntoResponse, ApiError> {
     answer(&app, r, answers::prove).await
 }
 
@@ -237,7 +237,7 @@ async fn description() -> Json<Value> {
     }))
 }
 
-async fn nowhere() -> ApiFail {
+async fn nowhere() -> ApiError {
     fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify and openapi.json")
 }
 
@@ -251,12 +251,12 @@ struct TokensPage {
     fresh: String,
 }
 
-async fn page(m: &Member, fresh: String) -> Result<TokensPage, Fail> {
+async fn page(m: &Member, fresh: String) -> Result<TokensPage, PageError> {
     let tokens = m.scope().await?.tokens(m.person.id).await?;
     Ok(TokensPage { theme: crate::theme::now(), person: m.person.name.clone(), tokens, fresh })
 }
 
-async fn tokens(m: Member) -> Result<TokensPage, Fail> {
+async fn tokens(m: Member) -> Result<TokensPage, PageError> {
     page(&m, String::new()).await
 }
 
@@ -266,7 +266,7 @@ struct Named {
     name: String,
 }
 
-async fn add(m: Member, Form(f): Form<Named>) -> Result<TokensPage, Fail> {
+async fn add(m: Member, Form(f): Form<Named>) -> Result<TokensPage, PageError> {
     may_write(&m)?;
     let name = f.name.trim();
     if name.is_empty() || name.len() > 80 {
@@ -279,7 +279,7 @@ async fn add(m: Member, Form(f): Form<Named>) -> Result<TokensPage, Fail> {
     page(&m, fresh).await
 }
 
-async fn remove(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+async fn remove(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     s.remove_token(m.person.id, id).await?;
     s.commit().await?;

@@ -1,7 +1,7 @@
 //! Signing in and out. Sessions are on the server; attempts are limited for each address.
 
 use crate::App;
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::theme;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -75,22 +75,22 @@ pub struct Member {
 
 impl Member {
     /// Starts work in their workshop.
-    pub async fn scope(&self) -> Result<Scope, Fail> {
+    pub async fn scope(&self) -> Result<Scope, PageError> {
         Ok(self.store.scope(self.person.workshop_id).await?)
     }
 }
 
 impl FromRequestParts<App> for Member {
-    type Rejection = Fail;
+    type Rejection = PageError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Fail> {
-        let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| Fail::Down)?;
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
+        let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| PageError::Down)?;
         match session.user.filter(|u| !u.0.demo || app.is_demo_request(&parts.headers)) {
             Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone() }),
             None => {
                 let get = parts.method == axum::http::Method::GET;
                 let next = if get { parts.uri.path() } else { "/" };
-                Err(Fail::SignIn(next.to_string()))
+                Err(PageError::SignIn(next.to_string()))
             }
         }
     }
@@ -120,7 +120,7 @@ fn safe(next: &str) -> &str {
     if next.starts_with('/') && !next.starts_with("//") && plain { next } else { "/" }
 }
 
-async fn form(State(app): State<App>, headers: HeaderMap, Query(q): Query<Next>) -> Result<SignInPage, Fail> {
+async fn form(State(app): State<App>, headers: HeaderMap, Query(q): Query<Next>) -> Result<SignInPage, PageError> {
     Ok(SignInPage {
         theme: theme::now(),
         demo: app.is_demo_request(&headers),
@@ -136,12 +136,12 @@ async fn sign_in(
     headers: HeaderMap,
     mut session: AuthSession,
     Form(c): Form<Credentials>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     let next = safe(&c.next).to_string();
     let email = c.email.clone();
     let user = session.authenticate(c).await.map_err(|e| match e {
-        axum_login::Error::Backend(e) => Fail::from(e),
-        e => Fail::Broken(e.to_string()),
+        axum_login::Error::Backend(e) => PageError::from(e),
+        e => PageError::Broken(e.to_string()),
     })?;
     let demo = app.is_demo_request(&headers);
     // The demo's people are nobody where the demo does not run: there everybody knows their password.
@@ -149,12 +149,12 @@ async fn sign_in(
         let page = SignInPage { theme: theme::now(), demo, empty: false, next, email, wrong: true };
         return Ok((StatusCode::UNAUTHORIZED, page).into_response());
     };
-    session.login(&user).await.map_err(|e| Fail::Broken(e.to_string()))?;
+    session.login(&user).await.map_err(|e| PageError::Broken(e.to_string()))?;
     Ok(theme::keep(&user.0.theme, Redirect::to(&next)))
 }
 
-async fn sign_out(mut session: AuthSession) -> Result<Redirect, Fail> {
-    session.logout().await.map_err(|e| Fail::Broken(e.to_string()))?;
+async fn sign_out(mut session: AuthSession) -> Result<Redirect, PageError> {
+    session.logout().await.map_err(|e| PageError::Broken(e.to_string()))?;
     Ok(Redirect::to("/sign-in"))
 }
 
@@ -165,7 +165,7 @@ struct Preferences {
     back: String,
 }
 
-async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Response, Fail> {
+async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Response, PageError> {
     let theme = theme::named(&p.theme);
     let mut s = m.scope().await?;
     s.set_preferences(m.person.id, theme, &m.person.units).await?;

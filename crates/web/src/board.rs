@@ -3,9 +3,9 @@
 use crate::App;
 use crate::auth::Member;
 use crate::drawing::picture;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::next_view::NextView;
-use crate::page::Known;
+use crate::page::LoadedCase;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query, State};
@@ -72,7 +72,7 @@ struct Search {
     q: String,
 }
 
-async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) -> Result<BoardPage, Fail> {
+async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) -> Result<BoardPage, PageError> {
     let mut s = m.scope().await?;
     s.weigh_board_again().await?;
     s.commit().await?;
@@ -153,7 +153,7 @@ fn layouts() -> Vec<Vehicle> {
     sample::every_layout()
 }
 
-async fn new_case(m: Member) -> Result<NewCase, Fail> {
+async fn new_case(m: Member) -> Result<NewCase, PageError> {
     may_write(&m)?;
     let layouts = layouts()
         .iter()
@@ -171,14 +171,14 @@ struct Opening {
     title: String,
 }
 
-async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, Fail> {
+async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut v = layouts()
         .into_iter()
         .nth(f.layout)
         .ok_or_else(|| baricord_core::error::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
     v.name = String::new();
-    let vehicle = serde_json::to_value(&v).map_err(|e| Fail::Broken(e.to_string()))?;
+    let vehicle = serde_json::to_value(&v).map_err(|e| PageError::Broken(e.to_string()))?;
     let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };
     let mut s = m.scope().await?;
     let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
@@ -191,7 +191,7 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, Fail> 
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
 }
 
-async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.undo(id, &m.person.name).await?;
@@ -200,9 +200,9 @@ async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
     Ok(Redirect::to(&format!("/cases/{id}")))
 }
 
-async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, None).await?;
+    let k = LoadedCase::read(&mut s, id, None).await?;
     Ok(Redirect::to(&NextView::of(id, &k.next).href))
 }
 

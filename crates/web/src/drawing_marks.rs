@@ -1,7 +1,7 @@
 //! What the drawing shows of a case: suspicion, what is cleared, readings, where to look next.
 
 use crate::drawing::{Marks, Pin};
-use crate::page::{Known, rung};
+use crate::page::{LoadedCase, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::lift::sound_localisation::{Heard, heard};
@@ -25,7 +25,7 @@ fn wanted_words(kind: ActionKind) -> &'static str {
 }
 
 /// What the drawing shows of a case.
-pub fn marks(k: &Known) -> Marks {
+pub fn marks(k: &LoadedCase) -> Marks {
     let case = k.case();
     let mut m = Marks { href: Some(format!("/cases/{}/part/", k.stored.id)), ..Marks::default() };
     if let Some(a) = k.answer() {

@@ -12,7 +12,7 @@ use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
 use baricord_formats::write_csv;
 use baricord_simulator::{StandIn, StandInSetup};
-use baricord_store::analysis_tasks::Claim;
+use baricord_store::analysis_tasks::TaskClaim;
 use baricord_store::drives::{Drive, Piece};
 use baricord_store::{Scope, Store, StoreError};
 use serde::{Deserialize, Serialize};
@@ -99,7 +99,7 @@ pub fn rate(d: &Drive, v: &Vehicle) -> Result<Hz, StoreError> {
 }
 
 /// Takes a drive on from where it stands, to its end.
-pub async fn go(store: &Store, claim: Claim, drive: Uuid, stop: &AtomicBool) -> Result<(), StoreError> {
+pub async fn go(store: &Store, claim: TaskClaim, drive: Uuid, stop: &AtomicBool) -> Result<(), StoreError> {
     let mut s = store.scope(claim.workshop).await?;
     let case = s.case(claim.case).await?.case;
     let d = s.drive(claim.case, drive).await?;
@@ -116,7 +116,7 @@ pub async fn go(store: &Store, claim: Claim, drive: Uuid, stop: &AtomicBool) -> 
     done
 }
 
-async fn under_way(store: &Store, claim: Claim, case: &Case, d: &Drive, stop: &AtomicBool) -> Result<(), StoreError> {
+async fn under_way(store: &Store, claim: TaskClaim, case: &Case, d: &Drive, stop: &AtomicBool) -> Result<(), StoreError> {
     if !d.is_open() {
         return Ok(());
     }

@@ -11,7 +11,7 @@ use baricord_store::StoreError;
 
 /// A request that did not succeed.
 #[derive(Debug)]
-pub enum Fail {
+pub enum PageError {
     /// Not there, or of another workshop.
     NotFound,
     /// Sign in first; then go on to this path.
@@ -38,26 +38,26 @@ pub enum Fail {
     Broken(String),
 }
 
-impl From<StoreError> for Fail {
+impl From<StoreError> for PageError {
     fn from(e: StoreError) -> Self {
         match e {
-            StoreError::NotFound => Fail::NotFound,
-            StoreError::Busy(what) => Fail::Busy(what),
+            StoreError::NotFound => PageError::NotFound,
+            StoreError::Busy(what) => PageError::Busy(what),
             e if e.is_temporary() => {
                 tracing::error!(error = %e, "temporary");
                 match e {
-                    StoreError::NoRoom(_) | StoreError::Problem(_) => Fail::NoRoom,
-                    _ => Fail::Down,
+                    StoreError::NoRoom(_) | StoreError::Problem(_) => PageError::NoRoom,
+                    _ => PageError::Down,
                 }
             }
-            StoreError::Stale { by, what, .. } => Fail::Stale(format!("{by} has saved meanwhile: {what}")),
-            StoreError::Problem(p) => Fail::Problem(p),
-            e => Fail::Broken(e.to_string()),
+            StoreError::Stale { by, what, .. } => PageError::Stale(format!("{by} has saved meanwhile: {what}")),
+            StoreError::Problem(p) => PageError::Problem(p),
+            e => PageError::Broken(e.to_string()),
         }
     }
 }
 
-impl From<Problem> for Fail {
+impl From<Problem> for PageError {
     fn from(p: Problem) -> Self {
         StoreError::from(p).into()
     }
@@ -68,7 +68,7 @@ pub const RETRY_AFTER_SECONDS: &str = "5";
 
 #[derive(Template)]
 #[template(path = "fail.html")]
-struct FailPage {
+struct ErrorPage {
     title: &'static str,
     message: String,
     field: Option<String>,
@@ -77,73 +77,73 @@ struct FailPage {
     theme: &'static str,
 }
 
-impl IntoResponse for Fail {
+impl IntoResponse for PageError {
     fn into_response(self) -> Response {
         let (status, title, problem, advice) = match self {
-            Fail::SignIn(next) => {
+            PageError::SignIn(next) => {
                 return Redirect::to(&format!("/sign-in?next={next}")).into_response();
             }
-            Fail::NotFound => (
+            PageError::NotFound => (
                 StatusCode::NOT_FOUND,
                 "Not here",
                 Problem::new("not-found", "There is no such page, or it is not this workshop's."),
                 "Go back to the board.",
             ),
-            Fail::Forbidden(act) => (
+            PageError::Forbidden(act) => (
                 StatusCode::FORBIDDEN,
                 "Not with this sign-in",
                 Problem::new("forbidden", act.refusal()),
                 "Ask the owner of the workshop for another role.",
             ),
-            Fail::Problem(p) => (
+            PageError::Problem(p) => (
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "That does not fit",
                 p,
                 "What you typed is still there: go back, correct it, send it again.",
             ),
-            Fail::Stale(m) => (
+            PageError::Stale(m) => (
                 StatusCode::CONFLICT,
                 "Changed meanwhile",
                 Problem::new("stale", m),
                 "What you typed is still there: look at the case in another tab, then send yours again.",
             ),
-            Fail::TooLarge => (
+            PageError::TooLarge => (
                 StatusCode::PAYLOAD_TOO_LARGE,
                 "Too large",
                 Problem::new("too-large", "A recording may have up to 2 GiB.").field("file"),
                 "Cut the recording to the run that matters, or record fewer channels.",
             ),
-            Fail::FormTooLarge => (
+            PageError::FormTooLarge => (
                 StatusCode::PAYLOAD_TOO_LARGE,
                 "Too much",
                 Problem::new("too-large", "What is sent with a form may have up to 256 KiB."),
                 "Send less at once; files have a way in of their own.",
             ),
-            Fail::Busy(what) => (
+            PageError::Busy(what) => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "Busy",
                 Problem::new("busy", format!("The server is at its limit: {what}. Nothing was changed.")),
                 "Try again in a few seconds; what you typed stays.",
             ),
-            Fail::NoRoom => (
+            PageError::NoRoom => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "No room left",
                 Problem::new("no-room", "A disk of the server is full. Nothing was changed."),
                 "Tell whoever keeps this server; what you typed stays.",
             ),
-            Fail::TooSlow => (
+            PageError::TooSlow => (
                 StatusCode::REQUEST_TIMEOUT,
                 "Too slow",
                 Problem::new("too-slow", "What was sent did not come in time."),
                 "Try again where the connection is better.",
             ),
-            Fail::Down => (
+            PageError::Down => (
                 StatusCode::SERVICE_UNAVAILABLE,
                 "The database does not answer",
                 Problem::new("unavailable", "The server has lost its database. Nothing was changed."),
                 "Leave this page open and try again in a moment; what you typed stays.",
             ),
-            Fail::Broken(m) => {
+            PageError::Broken(m) => {
                 tracing::error!(message = m, "broken");
                 (
                     StatusCode::INTERNAL_SERVER_ERROR,
@@ -159,7 +159,7 @@ impl IntoResponse for Fail {
             (None, Some(l)) => format!("{} (line {l})", problem.message),
             (None, None) => problem.message.clone(),
         };
-        let page = FailPage {
+        let page = ErrorPage {
             title,
             message: problem.message,
             field: problem.field,
@@ -182,17 +182,17 @@ impl IntoResponse for Fail {
 }
 
 /// No such address.
-pub async fn nowhere() -> Fail {
-    Fail::NotFound
+pub async fn nowhere() -> PageError {
+    PageError::NotFound
 }
 
 /// Only for those whose role allows it.
-pub fn may(m: &Member, act: Act) -> Result<(), Fail> {
-    if m.person.role().may(act) { Ok(()) } else { Err(Fail::Forbidden(act)) }
+pub fn may(m: &Member, act: Act) -> Result<(), PageError> {
+    if m.person.role().may(act) { Ok(()) } else { Err(PageError::Forbidden(act)) }
 }
 
 /// Only for those who may change cases.
-pub fn may_write(m: &Member) -> Result<(), Fail> {
+pub fn may_write(m: &Member) -> Result<(), PageError> {
     may(m, Act::Edit)
 }
 
@@ -203,7 +203,7 @@ mod tests {
     #[test]
     fn what_is_temporary_is_503_with_a_time_to_come_again_and_the_rest_is_not() {
         let of = |e: StoreError| {
-            let r = Fail::from(e).into_response();
+            let r = PageError::from(e).into_response();
             (r.status().as_u16(), r.headers().contains_key(header::RETRY_AFTER))
         };
         assert_eq!(of(StoreError::Busy("other maps are being drawn")), (503, true));
@@ -212,8 +212,8 @@ mod tests {
         assert_eq!(of(Problem::new("missing", "a field").into()), (422, false));
         assert_eq!(of(StoreError::NotFound), (404, false));
         assert_eq!(of(StoreError::Broken("x".into())), (500, false));
-        assert_eq!(Fail::FormTooLarge.into_response().status(), 413);
-        assert_eq!(Fail::TooSlow.into_response().status(), 408);
-        assert_eq!(Fail::Forbidden(Act::Buy).into_response().status(), 403);
+        assert_eq!(PageError::FormTooLarge.into_response().status(), 413);
+        assert_eq!(PageError::TooSlow.into_response().status(), 408);
+        assert_eq!(PageError::Forbidden(Act::Buy).into_response().status(), 403);
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::stations::attachments::pinned;
 use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};
@@ -35,7 +35,12 @@ impl std::io::Write for Outgoing {
 const SENT: usize = 256 << 10;
 
 /// A case leaves: zipped while it is sent, read piece by piece, with no transaction open meanwhile.
-async fn export(m: Member, turn: Turn<Exports>, State(app): State<App>, Path(id): Path<Uuid>) -> Result<impl IntoResponse, Fail> {
+async fn export(
+    m: Member,
+    turn: Turn<Exports>,
+    State(app): State<App>,
+    Path(id): Path<Uuid>,
+) -> Result<impl IntoResponse, PageError> {
     let mut s = m.scope().await?;
     let c = s.case(id).await?;
     let names = s.file_names(id).await?;
@@ -67,7 +72,7 @@ async fn export(m: Member, turn: Turn<Exports>, State(app): State<App>, Path(id)
     Ok((headers, Body::from_stream(stream)))
 }
 
-async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redirect, Fail> {
+async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let (_, upload) = upload::form(form, "case", crate::MAX_UPLOAD).await?;
     let upload = upload
@@ -90,7 +95,7 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
         }
         Ok((source.document, case, files))
     });
-    let (document, case, files) = read.await.map_err(|e| Fail::Broken(e.to_string()))??;
+    let (document, case, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
     let mut s = m.scope().await?;
     let id = s.add_case(document, "took the case in", &m.person.name).await?;
     for (name, file) in &files {

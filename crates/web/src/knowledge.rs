@@ -3,9 +3,9 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may};
+use crate::error::{PageError, may};
 use crate::page::kind_words;
-use crate::stations::form::Fields;
+use crate::stations::form::FormFields;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Path;
@@ -15,7 +15,7 @@ use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::{
-    Fault, House, HouseFault, Knowledge, LIMITS, Says, builtin, kind_of_place_words, shipped_limit,
+    Explanation, Fault, FaultOverride, Knowledge, LIMITS, WorkshopOverrides, builtin, kind_of_place_words, shipped_limit,
 };
 
 struct FaultView {
@@ -76,8 +76,8 @@ struct LimitView {
     ships: String,
 }
 
-fn says(all: Vec<Says>) -> Vec<SaysLine> {
-    let why = |s: &Says| s.why.as_ref().map_or(String::new(), |w| format!(" ({w})"));
+fn says(all: Vec<Explanation>) -> Vec<SaysLine> {
+    let why = |s: &Explanation| s.why.as_ref().map_or(String::new(), |w| format!(" ({w})"));
     all.into_iter().map(|s| SaysLine { often: s.often(), words: format!("{}: {}{}", s.ask, s.outcome, why(&s)) }).collect()
 }
 
@@ -142,7 +142,7 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
     })
 }
 
-async fn show(m: Member) -> Result<KnowledgePage, Fail> {
+async fn show(m: Member) -> Result<KnowledgePage, PageError> {
     let house = m.scope().await?.house().await?;
     let k = house.knowledge()?;
     let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
@@ -190,12 +190,12 @@ async fn show(m: Member) -> Result<KnowledgePage, Fail> {
 }
 
 /// A field as a number where it differs from what ships.
-fn own(f: &Fields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
+fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
     Ok(f.float(name)?.filter(|x| *x != ships))
 }
 
 /// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
-async fn change(m: &Member, how: impl FnOnce(&mut House) -> Result<(), Problem>) -> Result<Redirect, Fail> {
+async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>) -> Result<Redirect, PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
     let mut house = s.house().await?;
@@ -206,19 +206,19 @@ async fn change(m: &Member, how: impl FnOnce(&mut House) -> Result<(), Problem>)
     Ok(Redirect::to("/knowledge"))
 }
 
-async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
-    let f = Fields(f);
-    let ships = builtin().fault(&id).ok_or(Fail::NotFound)?;
+async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+    let f = FormFields(f);
+    let ships = builtin().fault(&id).ok_or(PageError::NotFound)?;
     let back = f.text("back") == Some("yes");
     change(&m, |h| {
-        let own = HouseFault {
+        let own = FaultOverride {
             rate: own(&f, "rate", ships.rate)?,
             rarity: None,
             minutes: own(&f, "minutes", ships.minutes)?,
             price: own(&f, "price", ships.price)?,
         };
         h.faults.remove(&id);
-        if !back && own != HouseFault::default() {
+        if !back && own != FaultOverride::default() {
             h.faults.insert(id.clone(), own);
         }
         Ok(())
@@ -226,9 +226,9 @@ async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Stri
     .await
 }
 
-async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
-    let f = Fields(f);
-    let ships = builtin().test(&id).ok_or(Fail::NotFound)?;
+async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+    let f = FormFields(f);
+    let ships = builtin().test(&id).ok_or(PageError::NotFound)?;
     let back = f.text("back") == Some("yes");
     change(&m, |h| {
         h.tests.remove(&id);
@@ -240,8 +240,8 @@ async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Strin
     .await
 }
 
-async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
-    let f = Fields(f);
+async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+    let f = FormFields(f);
     let was = &builtin().weights;
     change(&m, |h| {
         h.rate = own(&f, "rate", was.time.rate)?;
@@ -253,8 +253,8 @@ async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result
 }
 
 /// Its own limits, all at once: an empty field takes one back.
-async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
-    let f = Fields(f);
+async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+    let f = FormFields(f);
     change(&m, |h| {
         for (key, ..) in LIMITS {
             let ships = shipped_limit(key);

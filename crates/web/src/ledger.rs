@@ -1,7 +1,7 @@
 //! The ledger of a symptom: the ranked causes with how sure, what is ruled out and by what, what the last answer did, the next
 //! step large and the two after it small.
 
-use crate::page::{Known, ask_words, cause_words, kind_words};
+use crate::page::{LoadedCase, ask_words, cause_words, kind_words};
 use baricord_core::case::Case;
 use baricord_core::error::Warning;
 use baricord_core::reasoning::knowledge::Knowledge;
@@ -65,7 +65,7 @@ pub fn because_words(r: &Ranked, most: usize) -> Vec<(String, String)> {
 }
 
 /// What would change one's mind, in words: the likeliest outcomes that would put another cause first.
-pub fn overturn_words(k: &Known, symptom: &str, most: usize) -> Vec<String> {
+pub fn overturn_words(k: &LoadedCase, symptom: &str, most: usize) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let all = hypotheses(&case.vehicle, kb);
     overturns(case, kb, symptom, k.analysis.as_ref(), most)
@@ -81,7 +81,7 @@ pub fn overturn_words(k: &Known, symptom: &str, most: usize) -> Vec<String> {
         .collect()
 }
 
-fn cause(k: &Known, a: &SymptomAnswer, r: &Ranked) -> Cause {
+fn cause(k: &LoadedCase, a: &SymptomAnswer, r: &Ranked) -> Cause {
     let (kb, case) = (&*k.knowledge, k.case());
     let of_part = a.part_sums().into_iter().find(|(at, _)| *at == r.at).map_or(r.p, |x| x.1);
     let more = (100.0 * of_part).round() > (100.0 * r.p).round();
@@ -95,7 +95,7 @@ fn cause(k: &Known, a: &SymptomAnswer, r: &Ranked) -> Cause {
 }
 
 /// The steps after the next one, small.
-fn then(k: &Known) -> Vec<NextLine> {
+fn then(k: &LoadedCase) -> Vec<NextLine> {
     let (kb, case) = (&*k.knowledge, k.case());
     let line = |ask: String, minutes: f64| NextLine { ask, minutes: format!("{minutes:.0} min") };
     let planned = k.diagnosis.symptoms.iter().find(|s| Some(&s.id) == k.next.symptom.as_ref());
@@ -122,7 +122,7 @@ fn then(k: &Known) -> Vec<NextLine> {
 }
 
 /// The ledger of a symptom.
-pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
+pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     let (kb, case) = (&*k.knowledge, k.case());
     let a = k.diagnosis.symptoms.iter().find(|s| s.id == symptom)?;
     let said = case.symptom(&a.id);
@@ -163,7 +163,7 @@ pub fn ledger(k: &Known, symptom: &str) -> Option<Ledger> {
 }
 
 /// Causes that explain this symptom and others at once, in words.
-fn shared(k: &Known, symptom: &str) -> Vec<String> {
+fn shared(k: &LoadedCase, symptom: &str) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let of = k.diagnosis.shared.iter().filter(|s| s.symptoms.iter().any(|id| id == symptom));
     of.map(|s| {

@@ -158,7 +158,7 @@ async fn lost_database(
     let response = next.run(request).await;
     let silent = response.status().is_server_error() && !response.headers().contains_key("x-problem");
     if silent && app.store.ping().await.is_err() {
-        return error::Fail::Down.into_response();
+        return error::PageError::Down.into_response();
     }
     response
 }
@@ -170,7 +170,7 @@ async fn too_large(request: axum::extract::Request, next: axum::middleware::Next
         if request.uri().path().starts_with("/api/") {
             return api::too_large().into_response();
         }
-        return error::Fail::TooLarge.into_response();
+        return error::PageError::TooLarge.into_response();
     }
     next.run(request).await
 }

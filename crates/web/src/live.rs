@@ -2,7 +2,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::Fail;
+use crate::error::PageError;
 use axum::extract::{Path, Query};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
@@ -19,7 +19,7 @@ struct Shown {
 }
 
 /// What was done since; nothing where nothing was.
-async fn since(m: Member, Path(id): Path<Uuid>, Query(shown): Query<Shown>) -> Result<Response, Fail> {
+async fn since(m: Member, Path(id): Path<Uuid>, Query(shown): Query<Shown>) -> Result<Response, PageError> {
     let (version, steps) = m.scope().await?.since(id, shown.v).await?;
     if steps.is_empty() {
         return Ok(StatusCode::NO_CONTENT.into_response());

@@ -3,10 +3,10 @@
 use crate::auth::Member;
 use crate::drawing;
 use crate::drawing_marks::marks;
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
-use crate::safety_findings::Beside;
+use crate::safety_findings::SafetyFindings;
 use baricord_core::analysis::Analysis;
 use baricord_core::case::Case;
 use baricord_core::permission::Act;
@@ -17,7 +17,7 @@ use baricord_core::vehicle::orders::Base;
 use baricord_core::workflow::next_action::{NextAction, next_action};
 use baricord_core::workflow::{Station, is_done};
 use baricord_store::Scope;
-use baricord_store::analysis_tasks::Job;
+use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::cases::StoredCase;
 use serde::Deserialize;
 use std::borrow::Cow;
@@ -32,12 +32,12 @@ pub struct Which {
 }
 
 /// Everything that is known of a case.
-pub struct Known {
+pub struct LoadedCase {
     pub stored: StoredCase,
     pub analysis: Option<Analysis>,
     pub proof: Option<Verification>,
     pub diagnosis: Diagnosis,
-    pub job: Option<Job>,
+    pub job: Option<AnalysisTask>,
     /// The knowledge as the workshop has it.
     pub knowledge: Cow<'static, Knowledge>,
     /// The symptom that the page is about.
@@ -46,9 +46,9 @@ pub struct Known {
     pub next: NextAction,
 }
 
-impl Known {
+impl LoadedCase {
     /// Reads a case and weighs it.
-    pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, Fail> {
+    pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
         let mut stored = scope.case(id).await?;
         let found = scope.analysis(id).await?;
         let job = scope.job(id).await?;
@@ -103,7 +103,7 @@ pub struct Frame {
     pub station: &'static str,
     pub band: String,
     pub ledger: Ledger,
-    pub beside: Beside,
+    pub beside: SafetyFindings,
     pub symptom: String,
     pub can_write: bool,
     /// May order parts, show the case outside.
@@ -138,7 +138,7 @@ pub fn money(k: &Knowledge, x: f64) -> String {
 
 impl Frame {
     /// Builds the frame around a page.
-    pub async fn new(m: &Member, scope: &mut Scope, k: &Known, station: Station) -> Result<Self, Fail> {
+    pub async fn new(m: &Member, scope: &mut Scope, k: &LoadedCase, station: Station) -> Result<Self, PageError> {
         let case = k.case();
         let stations = Station::PAGES
             .iter()
@@ -163,7 +163,7 @@ impl Frame {
             station: station.id(),
             band: drawing::band(&case.vehicle, &marks(k)),
             ledger: k.symptom.as_deref().and_then(|s| ledger(k, s)).unwrap_or_default(),
-            beside: Beside::of(k),
+            beside: SafetyFindings::of(k),
             symptom: k.symptom.clone().unwrap_or_default(),
             can_write: m.person.role().may(Act::Edit),
             can_buy: m.person.role().may(Act::Buy),

@@ -3,11 +3,11 @@
 use crate::App;
 use crate::auth::Member;
 use crate::drawing_marks::{marks, readings};
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
-use crate::page::{Known, ask_words, cause_words, subtitle};
-use crate::safety_findings::Beside;
+use crate::page::{LoadedCase, ask_words, cause_words, subtitle};
+use crate::safety_findings::SafetyFindings;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -19,11 +19,11 @@ use serde_json::Value;
 use uuid::Uuid;
 
 /// Everything that the page says.
-pub struct Paper {
+pub struct Printout {
     pub title: String,
     pub subtitle: String,
     pub band: String,
-    pub beside: Beside,
+    pub beside: SafetyFindings,
     /// Runs of the simulated recorder, in words.
     pub simulated: String,
     pub ledgers: Vec<Ledger>,
@@ -54,7 +54,7 @@ pub struct RepairLine {
 }
 
 /// A repair as it stands in the document.
-fn repair_line(k: &Known, r: &Repair, doc: &Value) -> RepairLine {
+fn repair_line(k: &LoadedCase, r: &Repair, doc: &Value) -> RepairLine {
     let text = |key: &str| doc[key].as_str().unwrap_or_default().trim().to_string();
     let torque = |t: &Value| {
         let (what, source) = (t["what"].as_str().unwrap_or_default(), t["source"].as_str().unwrap_or_default());
@@ -83,7 +83,7 @@ fn repair_line(k: &Known, r: &Repair, doc: &Value) -> RepairLine {
 }
 
 /// What was replaced as due, in words.
-pub fn due_words(k: &Known) -> Vec<String> {
+pub fn due_words(k: &LoadedCase) -> Vec<String> {
     let due = k.stored.document["due"].as_array().into_iter().flatten();
     let words = |d: &Value| {
         let (fault, at) = (d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
@@ -93,7 +93,7 @@ pub fn due_words(k: &Known) -> Vec<String> {
 }
 
 /// What others tried before, and hints from outside, in words.
-fn tried_words(k: &Known) -> Vec<String> {
+fn tried_words(k: &LoadedCase) -> Vec<String> {
     let attempts = k.case().attempts.iter().map(|a| {
         let changed = a.changed.as_deref().map_or(String::new(), |c| format!(": changed {c}"));
         format!("{}{changed}", a.what)
@@ -106,9 +106,9 @@ fn tried_words(k: &Known) -> Vec<String> {
     attempts.chain(hints).collect()
 }
 
-impl Paper {
+impl Printout {
     /// Of a case.
-    pub fn of(k: &Known) -> Self {
+    pub fn of(k: &LoadedCase) -> Self {
         let (kb, case) = (&*k.knowledge, k.case());
         let m = marks(k);
         let readings = readings(case).into_iter().map(|p| (case.vehicle.place_words(&p.place), p.text)).collect();
@@ -150,7 +150,7 @@ impl Paper {
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
-            beside: Beside::of(k),
+            beside: SafetyFindings::of(k),
             next: NextView::of(k.stored.id, &k.next),
             simulated: crate::page::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
@@ -167,16 +167,16 @@ impl Paper {
 
 #[derive(Template, WebTemplate)]
 #[template(path = "paper.html")]
-struct PaperPage {
+struct PrintoutPage {
     theme: String,
     back: String,
-    p: Paper,
+    p: Printout,
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>) -> Result<PaperPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>) -> Result<PrintoutPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, None).await?;
-    Ok(PaperPage { theme: m.person.theme.clone(), back: format!("/cases/{id}/decide"), p: Paper::of(&k) })
+    let k = LoadedCase::read(&mut s, id, None).await?;
+    Ok(PrintoutPage { theme: m.person.theme.clone(), back: format!("/cases/{id}/decide"), p: Printout::of(&k) })
 }
 
 /// Routes of the printed ledger.

@@ -3,7 +3,7 @@
 //! Outside the routes that take files, and those for programs, a body is small, comes in time, and is read whole
 //! before a handler sees it. Nowhere does text hold a NUL: PostgreSQL keeps none, and a search would break on it.
 
-use crate::error::Fail;
+use crate::error::PageError;
 use axum::body::{Body, Bytes};
 use axum::extract::Request;
 use axum::http::{Uri, header};
@@ -22,12 +22,12 @@ const FORM_TIMEOUT: Duration = Duration::from_secs(30);
 /// A file comes on within this time, piece by piece.
 pub const FILE_TIMEOUT: Duration = Duration::from_secs(60);
 
-fn nul(field: &str) -> Fail {
+fn nul(field: &str) -> PageError {
     Problem::new("nul", "a text holds the character NUL, which is no text").field(field).into()
 }
 
 /// Refuses an address with a NUL in it.
-fn check_address(uri: &Uri) -> Result<(), Fail> {
+fn check_address(uri: &Uri) -> Result<(), PageError> {
     let has = |text: &str| text.contains("%00");
     if has(uri.path()) || uri.query().is_some_and(has) { Err(nul("address")) } else { Ok(()) }
 }
@@ -42,7 +42,7 @@ pub async fn address(request: Request, next: Next) -> Response {
 
 /// Reads a body up to [`MAX_FORM`]. Of what is larger a little more is read and let go of: a browser that is still
 /// sending hears the answer.
-async fn collect(mut body: Body) -> Result<Vec<u8>, Fail> {
+async fn collect(mut body: Body) -> Result<Vec<u8>, PageError> {
     let (mut bytes, mut length) = (vec![], 0usize);
     while let Some(frame) = body.frame().await {
         let frame = frame.map_err(|e| Problem::new("bad-request", format!("the request broke off: {e}")))?;
@@ -57,11 +57,11 @@ async fn collect(mut body: Body) -> Result<Vec<u8>, Fail> {
             break;
         }
     }
-    if length > MAX_FORM { Err(Fail::FormTooLarge) } else { Ok(bytes) }
+    if length > MAX_FORM { Err(PageError::FormTooLarge) } else { Ok(bytes) }
 }
 
-async fn read(body: Body, is_form: bool, within: Duration) -> Result<Bytes, Fail> {
-    let bytes = tokio::time::timeout(within, collect(body)).await.map_err(|_| Fail::TooSlow)??;
+async fn read(body: Body, is_form: bool, within: Duration) -> Result<Bytes, PageError> {
+    let bytes = tokio::time::timeout(within, collect(body)).await.map_err(|_| PageError::TooSlow)??;
     let escaped = is_form && bytes.windows(3).any(|w| w == b"%00");
     if escaped || bytes.contains(&0) { Err(nul("form")) } else { Ok(bytes.into()) }
 }
@@ -78,7 +78,7 @@ pub async fn form(request: Request, next: Next) -> Response {
 }
 
 /// Whether a text from a form with files holds a NUL.
-pub fn check_text(field: &str, text: &str) -> Result<(), Fail> {
+pub fn check_text(field: &str, text: &str) -> Result<(), PageError> {
     if text.contains('\0') { Err(nul(field)) } else { Ok(()) }
 }
 
@@ -96,14 +96,14 @@ mod tests {
         }
     }
 
-    async fn whole(body: Body, is_form: bool) -> Result<Bytes, Fail> {
+    async fn whole(body: Body, is_form: bool) -> Result<Bytes, PageError> {
         read(body, is_form, FORM_TIMEOUT).await
     }
 
     #[tokio::test]
     async fn a_body_is_bounded_and_holds_no_nul() {
         assert_eq!(whole("a=b".into(), true).await.unwrap(), "a=b");
-        assert!(matches!(whole(vec![b'x'; MAX_FORM + 1].into(), true).await, Err(Fail::FormTooLarge)));
+        assert!(matches!(whole(vec![b'x'; MAX_FORM + 1].into(), true).await, Err(PageError::FormTooLarge)));
         assert!(whole(vec![b'x'; MAX_FORM].into(), true).await.is_ok());
         assert!(whole("a=%00".into(), true).await.is_err());
         assert!(whole("{\"a\": \"%00\"}".into(), false).await.is_ok(), "only a form is escaped so");
@@ -114,6 +114,6 @@ mod tests {
     async fn a_body_that_does_not_go_on_is_let_go() {
         let first = futures_util::stream::iter([Ok::<_, std::io::Error>("a=")]);
         let body = Body::from_stream(futures_util::StreamExt::chain(first, futures_util::stream::pending()));
-        assert!(matches!(read(body, true, Duration::from_millis(50)).await, Err(Fail::TooSlow)));
+        assert!(matches!(read(body, true, Duration::from_millis(50)).await, Err(PageError::TooSlow)));
     }
 }

@@ -2,9 +2,9 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
-use crate::page::Known;
-use crate::stations::form::Fields;
+use crate::error::{PageError, may_write};
+use crate::page::LoadedCase;
+use crate::stations::form::FormFields;
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::post;
@@ -13,14 +13,14 @@ use baricord_core::case::Case;
 use baricord_core::case::entries::append;
 use baricord_core::error::Problem;
 use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
-use baricord_core::safety::drive_clearance::{Drive, Found, Statement, Suspect, found, proposal, statement};
+use baricord_core::safety::drive_clearance::{Clearance, ClearanceStatement, SafetyFinding, Suspect, found, proposal, statement};
 use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
 
 /// What stands on every page of a case.
 #[derive(Default)]
-pub struct Beside {
+pub struct SafetyFindings {
     /// Not to be driven, or only so far: in words, why, who says so.
     pub warning: Option<(String, String, String)>,
     /// The last statement, in words, whatever it says.
@@ -51,24 +51,24 @@ pub struct ProposalView {
     pub kmh: String,
 }
 
-impl Beside {
+impl SafetyFindings {
     /// Of a case.
-    pub fn of(k: &Known) -> Self {
+    pub fn of(k: &LoadedCase) -> Self {
         let (case, document) = (k.case(), &k.stored.document);
         let said = statement(document);
         let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));
         let proposal = proposal(document, case, &k.diagnosis).map(|p| ProposalView {
             words: p.words(),
             why: p.why.clone(),
-            drive: if p.drive == Drive::No { "no" } else { "limited" },
+            drive: if p.drive == Clearance::No { "no" } else { "limited" },
             km: number(p.km),
             kmh: number(p.kmh),
         });
         let not_driven =
-            said.as_ref().is_some_and(|s| s.drive == Drive::No) || proposal.as_ref().is_some_and(|p| p.drive == "no");
+            said.as_ref().is_some_and(|s| s.drive == Clearance::No) || proposal.as_ref().is_some_and(|p| p.drive == "no");
         let all = found(document);
         Self {
-            warning: said.as_ref().filter(|s| s.drive != Drive::Yes).map(|s| (s.words(), s.reason.clone(), s.by.clone())),
+            warning: said.as_ref().filter(|s| s.drive != Clearance::Yes).map(|s| (s.words(), s.reason.clone(), s.by.clone())),
             said: said.map_or(String::new(), |s| format!("{}: {} ({})", s.words(), s.reason, s.by)),
             found: all
                 .iter()
@@ -96,7 +96,7 @@ impl Beside {
     }
 }
 
-fn back(id: Uuid, f: &Fields) -> Redirect {
+fn back(id: Uuid, f: &FormFields) -> Redirect {
     let station = f.text("back").filter(|b| Station::PAGES.iter().any(|s| s.id() == *b)).unwrap_or("decide");
     Redirect::to(&format!("/cases/{id}/{station}?s={}", f.text("symptom").unwrap_or_default()))
 }
@@ -113,13 +113,13 @@ fn suspects(said: &str) -> Vec<Suspect> {
 }
 
 /// A statement on driving.
-async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
-    let drive = Drive::named(f.need("drive", "whether it may be driven")?);
+    let f = FormFields(f);
+    let drive = Clearance::named(f.need("drive", "whether it may be driven")?);
     let drive = drive.ok_or_else(|| Problem::new("bad-value", "not at all, so far, or safe?").field("drive"))?;
-    let limit = |field: &str| if drive == Drive::Limited { f.float(field) } else { Ok(None) };
-    let s = Statement {
+    let limit = |field: &str| if drive == Clearance::Limited { f.float(field) } else { Ok(None) };
+    let s = ClearanceStatement {
         drive,
         reason: f.sentence("reason", "the reason", LONGEST)?.into(),
         km: limit("km")?,
@@ -142,10 +142,10 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
 }
 
 /// Something found on the way.
-async fn find(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn find(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
-    let one = Found {
+    let f = FormFields(f);
+    let one = SafetyFinding {
         what: f.sentence("what", "what was found", LONGEST)?.into(),
         at: f.text("at").map(String::from),
         by: m.person.name.clone(),
@@ -167,7 +167,11 @@ async fn find(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 /// Something found has been put right.
-async fn settle(m: Member, Path((id, i)): Path<(Uuid, usize)>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn settle(
+    m: Member,
+    Path((id, i)): Path<(Uuid, usize)>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.edit_case(id, None, "found on the way: put right", &m.person.name, |d| {
@@ -179,7 +183,7 @@ async fn settle(m: Member, Path((id, i)): Path<(Uuid, usize)>, Form(f): Form<Vec
     })
     .await?;
     s.commit().await?;
-    Ok(back(id, &Fields(f)))
+    Ok(back(id, &FormFields(f)))
 }
 
 /// Routes of what stands beside.

@@ -3,11 +3,11 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may};
-use crate::page::{Frame, Known, Which, segment};
-use crate::printout::Paper;
+use crate::error::{PageError, may};
+use crate::page::{Frame, LoadedCase, Which, segment};
+use crate::printout::Printout;
 use crate::stations::attachments::{pinned, serve};
-use crate::stations::form::Fields;
+use crate::stations::form::FormFields;
 use crate::stations::map_view::{self, Look};
 use crate::stations::road::run_words;
 use crate::work_limits::Maps;
@@ -61,9 +61,9 @@ fn left(hours: f64) -> String {
     if hours > 48.0 { format!("ends in {:.0} days", hours / 24.0) } else { format!("ends in {:.0} hours", hours.max(0.0)) }
 }
 
-async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsPage, Fail> {
+async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(m, &mut s, &k, Station::Decide).await?;
     let rows = s
         .opinions(id)
@@ -84,14 +84,14 @@ async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsP
     Ok(OpinionsPage { f, rows, days: DAYS, link })
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<OpinionsPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<OpinionsPage, PageError> {
     page(&m, id, &w, String::new()).await
 }
 
 /// Asks: makes a link, which is shown once.
-async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, Fail> {
+async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, PageError> {
     may(&m, Act::Share)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let question = f.sentence("question", "the question", LONGEST)?;
     let days = f.text("days").and_then(|d| d.parse().ok()).filter(|d| DAYS.contains(d));
     let days = days.ok_or_else(|| Problem::new("bad-value", "for one day, seven or thirty?").field("days"))?;
@@ -107,7 +107,7 @@ async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
     page(&m, id, &Which::default(), format!("/opinion/{secret}")).await
 }
 
-async fn revoke(m: Member, Path((id, opinion)): Path<(Uuid, Uuid)>) -> Result<Redirect, Fail> {
+async fn revoke(m: Member, Path((id, opinion)): Path<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     may(&m, Act::Share)?;
     let mut s = m.scope().await?;
     s.revoke_opinion(id, opinion).await?;
@@ -135,12 +135,12 @@ struct LinkedPage {
     maps: Vec<LinkedMap>,
     /// Pictures and sounds of the case: their addresses, and whether each is a picture.
     pinned: Vec<(String, bool)>,
-    p: Paper,
+    p: Printout,
 }
 
-async fn linked(app: &App, secret: &str) -> Result<Linked, Fail> {
+async fn linked(app: &App, secret: &str) -> Result<Linked, PageError> {
     // Nothing is said of a link that has ended which would not be said of one that never was.
-    app.store.linked(secret).await?.ok_or(Fail::NotFound)
+    app.store.linked(secret).await?.ok_or(PageError::NotFound)
 }
 
 /// Not to be kept by anything on the way, nor found by a search.
@@ -150,7 +150,7 @@ fn private(page: impl IntoResponse) -> Response {
 }
 
 /// The order maps of the first runs, each in the channel in which a line stands out most.
-async fn maps(s: &mut Scope, k: &Known, secret: &str) -> Result<Vec<LinkedMap>, Fail> {
+async fn maps(s: &mut Scope, k: &LoadedCase, secret: &str) -> Result<Vec<LinkedMap>, PageError> {
     let mut out = vec![];
     for r in k.case().recordings.iter() {
         let found = k.analysis.as_ref().and_then(|a| a.recording(&r.id)?.orders.first());
@@ -163,13 +163,13 @@ async fn maps(s: &mut Scope, k: &Known, secret: &str) -> Result<Vec<LinkedMap>, 
 }
 
 /// What the link shows: the ledger, the question, and nothing else.
-async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<Response, Fail> {
+async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<Response, PageError> {
     let l = linked(&app, &secret).await?;
     let _turn = app.limits.enter::<Maps>().await?;
     let mut s = app.store.scope(l.workshop_id).await?;
     let o = s.opinion(l.id).await?;
-    let k = Known::read(&mut s, l.case_id, None).await?;
-    let mut p = Paper::of(&k);
+    let k = LoadedCase::read(&mut s, l.case_id, None).await?;
+    let mut p = Printout::of(&k);
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
     let files = pinned(&k.stored.document);
@@ -187,13 +187,16 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
 }
 
 /// A picture or a sound of the case that the link shows.
-async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String)>) -> Result<Response, Fail> {
+async fn file(State(app): State<App>, Path((secret, file)): Path<(String, String)>) -> Result<Response, PageError> {
     let l = linked(&app, &secret).await?;
     serve(app.store.scope(l.workshop_id).await?, l.case_id, &file).await
 }
 
 /// The ink of an order map that the link shows.
-async fn map(State(app): State<App>, Path((secret, run, channel)): Path<(String, String, String)>) -> Result<Response, Fail> {
+async fn map(
+    State(app): State<App>,
+    Path((secret, run, channel)): Path<(String, String, String)>,
+) -> Result<Response, PageError> {
     let l = linked(&app, &secret).await?;
     let _turn = app.limits.enter::<Maps>().await?;
     let mut s = app.store.scope(l.workshop_id).await?;
@@ -205,8 +208,8 @@ async fn answer(
     State(app): State<App>,
     Path(secret): Path<String>,
     Form(f): Form<Vec<(String, String)>>,
-) -> Result<Response, Fail> {
-    let f = Fields(f);
+) -> Result<Response, PageError> {
+    let f = FormFields(f);
     let l = linked(&app, &secret).await?;
     let (by, text) = (f.sentence("name", "your name", 100)?, f.sentence("answer", "the answer", LONGEST)?);
     let mut s = app.store.scope(l.workshop_id).await?;

@@ -1,8 +1,8 @@
 //! What comes in over HTTP as a file: streamed to a temporary file, bounded, never whole in memory.
 
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::request_body::check_text;
-use crate::stations::form::Fields;
+use crate::stations::form::FormFields;
 use axum::extract::Multipart;
 use axum::extract::multipart::{Field, MultipartError};
 use baricord_core::error::Problem;
@@ -18,12 +18,12 @@ pub struct Upload {
     pub file: FileSource,
 }
 
-fn broken(e: &MultipartError) -> Fail {
-    if e.status() == 413 { Fail::TooLarge } else { Problem::new("upload", e.body_text()).into() }
+fn broken(e: &MultipartError) -> PageError {
+    if e.status() == 413 { PageError::TooLarge } else { Problem::new("upload", e.body_text()).into() }
 }
 
 /// What the temporary folder answered.
-fn disk(e: std::io::Error) -> Fail {
+fn disk(e: std::io::Error) -> PageError {
     StoreError::disk("an upload", &e).into()
 }
 
@@ -31,7 +31,7 @@ fn disk(e: std::io::Error) -> Fail {
 const MAX_TEXT: usize = 64 << 10;
 
 /// A form with one file field: its other fields, and the file where there is one that is not empty.
-pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<(Fields, Option<Upload>), Fail> {
+pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<(FormFields, Option<Upload>), PageError> {
     let (mut fields, mut upload) = (vec![], None);
     while let Some(mut field) = form.next_field().await.map_err(|e| broken(&e))? {
         let name = field.name().unwrap_or_default().to_string();
@@ -50,10 +50,10 @@ pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<
             fields.push((name, text));
         }
     }
-    Ok((Fields(fields), upload))
+    Ok((FormFields(fields), upload))
 }
 
-async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, Fail> {
+async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, PageError> {
     let name = field.file_name().unwrap_or_default().to_string();
     check_text("file", &name)?;
     let file = tempfile::NamedTempFile::new().map_err(disk)?;
@@ -62,7 +62,7 @@ async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, F
     while let Some(chunk) = field.chunk().await.map_err(|e| broken(&e))? {
         length += chunk.len();
         if length > most {
-            return Err(Fail::TooLarge);
+            return Err(PageError::TooLarge);
         }
         out.write_all(&chunk).await.map_err(disk)?;
     }

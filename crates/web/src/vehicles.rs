@@ -2,9 +2,9 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::page::kind_words;
-use crate::stations::form::Fields;
+use crate::stations::form::FormFields;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Path;
@@ -12,7 +12,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::case::vehicle_history::{self, Change, Happening, Visit};
+use baricord_core::case::vehicle_history::{self, Change, HistoryKind, Visit};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::HISTORY;
@@ -28,7 +28,7 @@ struct VehiclesPage {
     vehicles: Vec<VehicleLine>,
 }
 
-async fn list(m: Member) -> Result<VehiclesPage, Fail> {
+async fn list(m: Member) -> Result<VehiclesPage, PageError> {
     let vehicles = m.scope().await?.vehicles(500).await?;
     Ok(VehiclesPage { theme: m.person.theme.clone(), person: m.person.name.clone(), vehicles })
 }
@@ -79,9 +79,9 @@ pub fn lines(cases: &[CaseOfVehicle], changes: &[Change]) -> Vec<LifeLine> {
         .into_iter()
         .map(|e| LifeLine {
             class: match e.what {
-                Happening::Visit => "is-visit",
-                Happening::Change => "is-change",
-                Happening::Part => "is-part",
+                HistoryKind::Visit => "is-visit",
+                HistoryKind::Change => "is-change",
+                HistoryKind::Part => "is-part",
             },
             on: e.on,
             distance: e.distance_km.map(grouped),
@@ -108,7 +108,7 @@ struct LifePage {
     origins: [&'static str; 4],
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, PageError> {
     let mut s = m.scope().await?;
     let v = s.vehicle(id).await?;
     let cases = s.cases_of_vehicle(id).await?;
@@ -133,9 +133,9 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, Fail> {
     })
 }
 
-async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let change = Change {
         on: f.need("on", "the day")?.to_string(),
         distance_km: f.odometer("distance_km")?.and_then(|n| n.as_f64()).map(Kilometres),
@@ -150,9 +150,9 @@ async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 /// The next case of a vehicle: it begins as the last one described it.
-async fn open_case(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn open_case(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
     let name = s.vehicle(id).await?.name;
     let cases = s.cases_of_vehicle(id).await?;

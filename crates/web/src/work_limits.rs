@@ -3,7 +3,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::Fail;
+use crate::error::PageError;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use baricord_store::StoreError;
@@ -79,9 +79,9 @@ impl WorkLimits {
 
 /// A turn for a handler, for members only: named after [`Member`] among its arguments.
 impl<K: Kind> FromRequestParts<App> for Turn<K> {
-    type Rejection = Fail;
+    type Rejection = PageError;
 
-    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Fail> {
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
         Member::from_request_parts(parts, app).await?;
         Ok(app.limits.enter().await?)
     }

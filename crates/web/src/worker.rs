@@ -6,7 +6,7 @@ use baricord_core::error::Problem;
 use baricord_core::proof::verify::verify;
 use baricord_core::signal::Samples;
 use baricord_formats::read_recording;
-use baricord_store::analysis_tasks::Claim;
+use baricord_store::analysis_tasks::TaskClaim;
 use baricord_store::{Store, StoreError};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -91,7 +91,7 @@ fn broken(ended: Option<Result<(), tokio::task::JoinError>>) {
 }
 
 /// Does one job, with a heartbeat beside it that ends with it.
-pub async fn one(store: &Store, claim: Claim) {
+pub async fn one(store: &Store, claim: TaskClaim) {
     let bridge = std::sync::Arc::new(Bridge::default());
     let mut beat = JoinSet::new();
     {
@@ -126,7 +126,7 @@ pub async fn one(store: &Store, claim: Claim) {
 /// stands open while a file is read.
 async fn samples(
     store: &Store,
-    claim: &Claim,
+    claim: &TaskClaim,
     spec: &RecordingSpec,
     bridge: &std::sync::Arc<Bridge>,
 ) -> Result<Samples, StoreError> {
@@ -158,7 +158,7 @@ async fn samples(
     Ok(read)
 }
 
-async fn work(store: &Store, claim: Claim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
+async fn work(store: &Store, claim: TaskClaim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
     let stored = store.scope(claim.workshop).await?.case(claim.case).await?;
     let (case, version) = (stored.case, stored.version);
     let mut recordings = vec![];

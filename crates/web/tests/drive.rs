@@ -61,7 +61,7 @@ async fn the_coach_asks_again_for_what_was_too_fast_and_stops_when_it_has_enough
 const SETUP: &str = r#"{"recorder":"stand-in","fault":"hidden","rough":false,"hasty":false,"seed":5}"#;
 
 /// Begins a drive that only the test takes on.
-async fn begun(g: &Ground, id: Uuid) -> (Uuid, baricord_store::analysis_tasks::Claim) {
+async fn begun(g: &Ground, id: Uuid) -> (Uuid, baricord_store::analysis_tasks::TaskClaim) {
     g.worker.abort();
     tokio::time::sleep(Duration::from_millis(50)).await;
     let mut s = g.store.scope(g.a).await.unwrap();

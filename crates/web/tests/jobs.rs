@@ -8,7 +8,7 @@ use baricord_core::case::Case;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::wording::{cause_words, ranked_words};
-use baricord_core::reasoning::{Possible, diagnose, one_test};
+use baricord_core::reasoning::{OpenTest, diagnose, one_test};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::rear_drive;
 use baricord_simulator::worlds::{Distance, World};
@@ -181,7 +181,7 @@ async fn job(g: &Ground, b: &Browser, name: &str, v: &Vehicle, seed: u64) -> Job
         }
         let first = diagnose(&case, k, None).symptoms[0].ranked.first().map(|r| (ranked_words(k, v, r), r.p));
         let (leads, p) = first.unwrap();
-        let draw = |t: &Possible, rng: &mut ChaCha8Rng| {
+        let draw = |t: &OpenTest, rng: &mut ChaCha8Rng| {
             let i = world.outcome(k, t, rng);
             (t.outcomes[i].clone(), t.places[i].clone())
         };

@@ -29,14 +29,14 @@ pub(super) fn whole_rate(fastest_hz: f64) -> f64 {
 }
 
 /// A channel at equal angles.
-pub(super) struct Turned {
+pub(super) struct AngleSamples {
     sparse: Vec<f32>,
     /// Empty where the sparse one holds all orders; of a long recording only the parts that are looked at.
     dense: Vec<f32>,
     per_turn: usize,
 }
 
-impl Turned {
+impl AngleSamples {
     /// Turns a signal whose first sample stands at `start` into samples that hold orders up to `top`.
     pub fn new(r: &Resampler, angle: &Angle, x: &Pyramid, start: f64, top: f64) -> Self {
         let per_turn = samples_for(top);

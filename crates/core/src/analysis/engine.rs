@@ -2,7 +2,7 @@
 //! ratio, gears that change. There an engine order stays sharp in engine turns and smears in wheel
 //! turns, and the other way round: each line is told in the turns in which it is sharper.
 
-use super::angle_domain::Turned;
+use super::angle_domain::AngleSamples;
 use super::angular_resampling::{Angle, Reference};
 use super::lag_scale::{self, Light};
 use super::order_lines::{self, Line};
@@ -19,7 +19,7 @@ const TOP: f64 = 10.8;
 pub(super) struct EngineSide {
     pub angle: Angle,
     /// A channel's samples and lines, in the order of the recording's channels.
-    pub channels: Vec<(Turned, Vec<Line>)>,
+    pub channels: Vec<(AngleSamples, Vec<Line>)>,
     /// Engine turns for a wheel turn, by road speed (km/h), sorted.
     ratio: Vec<(f64, f64)>,
 }
@@ -72,7 +72,7 @@ pub(super) fn side(
     };
     let channels = signals
         .map(|x| {
-            let x = Turned::new(r, &angle, &x?, s.start.get(), TOP);
+            let x = AngleSamples::new(r, &angle, &x?, s.start.get(), TOP);
             let lines = order_lines::find(&x.windows(&angle, turns, TOP, true), 0.3);
             Ok((x, lines))
         })

@@ -116,7 +116,7 @@ pub struct OtherGear {
 
 /// How a line stands in another gear.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
+pub enum GearVerdict {
     /// About as strong.
     There,
     /// Neither.
@@ -125,7 +125,7 @@ pub enum Standing {
     Gone,
 }
 
-impl Standing {
+impl GearVerdict {
     /// By the share of its level that is left there.
     pub fn of(share: f64) -> Self {
         match share {
@@ -184,7 +184,7 @@ fn other_gears<'a>(
 fn gear_alone(mine: &Tracked, others: &[OtherGear]) -> Option<String> {
     let seen: Vec<f64> = others.iter().filter_map(|g| Some(g.wheel_share?.max(g.engine_share?))).collect();
     let gear = mine.spec.fixed_gear()?;
-    (!seen.is_empty() && seen.iter().all(|s| Standing::of(*s) == Standing::Gone)).then(|| gear.to_string())
+    (!seen.is_empty() && seen.iter().all(|s| GearVerdict::of(*s) == GearVerdict::Gone)).then(|| gear.to_string())
 }
 
 /// How much the converter of an automatic slips where no engine speed was recorded: two lines or more

@@ -26,7 +26,7 @@ mod ridge;
 pub use audio_extract::{Heard, Part, listen, stretch_at};
 pub use beats::Beat;
 pub use events::Event;
-pub use gear_comparison::{OtherGear, Slip, Standing};
+pub use gear_comparison::{GearVerdict, OtherGear, Slip};
 pub use order_lines::{LevelBin, SPEED_BIN};
 pub use order_map::OrderMap;
 pub use phase::{PASSES, PhaseBin, turned_by};
@@ -38,7 +38,7 @@ use crate::error::{Problem, Warning};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::orders::{self, OrderLine};
 use crate::vehicle::{GearboxKind, Vehicle};
-use angle_domain::Turned;
+use angle_domain::AngleSamples;
 use angular_resampling::Angle;
 use coverage::Looks;
 use engine::EngineSide;
@@ -74,7 +74,7 @@ pub struct TrackedChannel {
     pub quantity: Quantity,
     /// Its unit.
     pub unit: String,
-    x: Turned,
+    x: AngleSamples,
     lines: Vec<Line>,
     pulses: Vec<Line>,
     events: Vec<Event>,
@@ -108,7 +108,7 @@ pub struct Tracked {
 }
 
 /// A recording that could not be tracked, with why.
-pub struct Untracked {
+pub struct TrackingError {
     /// What is known of it.
     pub spec: RecordingSpec,
     /// Why.
@@ -116,7 +116,7 @@ pub struct Untracked {
 }
 
 /// A recording tracked, or why not.
-pub type Outcome = Result<Tracked, Untracked>;
+pub type Outcome = Result<Tracked, TrackingError>;
 
 impl Tracked {
     /// Levels of an order (in true wheel turns) in one channel, by speed.
@@ -230,7 +230,7 @@ pub fn known_map(
     let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
     let x = Pyramid::of(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
-    let x = Turned::new(Resampler::shared(), &angle, &x, s.start.get(), top);
+    let x = AngleSamples::new(Resampler::shared(), &angle, &x, s.start.get(), top);
     Ok(Some(order_map::draw(&x, &angle, top, scale)))
 }
 
@@ -245,7 +245,7 @@ fn slow_hz(reference: &angular_resampling::Reference) -> f64 {
 
 fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples) -> Result<Outcome, Problem> {
     let mut warnings = s.warnings.clone();
-    let refuse = |warnings: Vec<Warning>| Ok(Err(Untracked { spec: spec.clone(), warnings }));
+    let refuse = |warnings: Vec<Warning>| Ok(Err(TrackingError { spec: spec.clone(), warnings }));
     if s.refused || s.is_empty() {
         return refuse(warnings);
     }
@@ -336,7 +336,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         };
         let pulses = envelope_orders::find(resampler, &bands.envelopes, start, &angle);
         let events = events::find(&c.name, &bands.frames, start);
-        let turned = Turned::new(resampler, &angle, &x, start, top);
+        let turned = AngleSamples::new(resampler, &angle, &x, start, top);
         drop((x, bands));
         let x = turned;
         let lines = order_lines::find(&x.windows(&angle, turns, top, true), 0.45);

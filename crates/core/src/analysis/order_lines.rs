@@ -1,6 +1,6 @@
 //! Lines in order spectra: found against their noise, and their level at each speed.
 
-use super::angle_domain::{Turned, Windows};
+use super::angle_domain::{AngleSamples, Windows};
 use super::angular_resampling::{Angle, Extent, STEPS};
 use crate::signal::simd::{Turning, dot, dot_complex};
 use crate::signal::{OrderWindows, add_ratio};
@@ -124,7 +124,7 @@ pub(super) fn find(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
 
 /// Levels of several orders in each bin of speed, by projection on windows of a few turns; orders
 /// too close for that are fitted together by least squares on longer blocks.
-pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<LevelBin>> {
+pub(super) fn levels(x: &AngleSamples, angle: &Angle, orders: &[f64]) -> Vec<Vec<LevelBin>> {
     orders
         .par_iter()
         .enumerate()
@@ -144,7 +144,7 @@ pub(super) fn levels(x: &Turned, angle: &Angle, orders: &[f64]) -> Vec<Vec<Level
 
 /// A signal turned back by one order: one complex sample each angle step, the mean of x·exp(−jωθ) over it;
 /// and how much of the recording it holds.
-pub(super) fn baseband(x: &Turned, angle: &Angle, order: f64) -> (Vec<[f32; 2]>, Extent) {
+pub(super) fn baseband(x: &AngleSamples, angle: &Angle, order: f64) -> (Vec<[f32; 2]>, Extent) {
     let (x, per_turn, extent) = x.for_order(order);
     (Arch::new().dispatch(TurnBack { x, per_turn, extent, angle, order }), extent)
 }
@@ -258,7 +258,7 @@ impl WithSimd for Project<'_> {
 }
 
 /// Level of the first order of a group, the others fitted along with it.
-fn levels_of(x: &Turned, angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
+fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
     let steps = STEPS * turns;
     let o = group[0];
     // Hann's own transform between two orders, for the joint fit.

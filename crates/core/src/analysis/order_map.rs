@@ -1,6 +1,6 @@
 //! The order map: how strong every order is at every speed, as one small picture.
 
-use super::angle_domain::Turned;
+use super::angle_domain::AngleSamples;
 use super::angular_resampling::Angle;
 use serde::{Deserialize, Serialize};
 
@@ -32,7 +32,7 @@ pub struct OrderMap {
 }
 
 /// Draws the map of one channel up to an order; `scale` corrects the orders.
-pub(super) fn draw(x: &Turned, angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
+pub(super) fn draw(x: &AngleSamples, angle: &Angle, max_order: f64, scale: f64) -> OrderMap {
     let turns = 32;
     let windows = x.windows(angle, turns, max_order * scale, false);
     if windows.len() == 0 {

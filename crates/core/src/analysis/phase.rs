@@ -1,7 +1,7 @@
 //! How far an order stands behind a pulse, at each speed. Through a resonance it turns by half a turn;
 //! what it is below tells where the heavy side is.
 
-use super::angle_domain::Turned;
+use super::angle_domain::AngleSamples;
 use super::angular_resampling::{Angle, STEPS};
 use super::order_lines::{self, SPEED_BIN};
 use num_complex::Complex64;
@@ -47,7 +47,7 @@ pub(super) struct Pulse {
 
 impl Pulse {
     /// The phase of a measured order; empty where it is no multiple of the pulse.
-    pub fn phases(&self, x: &Turned, angle: &Angle, measured: f64) -> Vec<PhaseBin> {
+    pub fn phases(&self, x: &AngleSamples, angle: &Angle, measured: f64) -> Vec<PhaseBin> {
         let nearest = (measured / self.per_wheel).round();
         let order = nearest * self.per_wheel;
         if !(1.0..=f64::from(MULTIPLES)).contains(&nearest) || (order - measured).abs() > 0.01f64.max(0.004 * order) {

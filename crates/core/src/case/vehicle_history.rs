@@ -71,7 +71,7 @@ pub struct Visit<'a> {
 
 /// What kind of thing happened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Happening {
+pub enum HistoryKind {
     /// It came with a complaint.
     Visit,
     /// Something was changed.
@@ -88,7 +88,7 @@ pub struct Entry {
     /// What the vehicle had run.
     pub distance_km: Option<Kilometres>,
     /// What kind of thing.
-    pub what: Happening,
+    pub what: HistoryKind,
     /// In words.
     pub words: String,
     /// More of it.
@@ -123,7 +123,7 @@ pub fn entries(visits: &[Visit<'_>], changes: &[Change]) -> Vec<Entry> {
             Entry {
                 on: c.on.clone(),
                 distance_km: c.distance_km,
-                what: if c.kind == "part" { Happening::Part } else { Happening::Change },
+                what: if c.kind == "part" { HistoryKind::Part } else { HistoryKind::Change },
                 words: if bears { plain(&c.kind) } else { c.words.clone() },
                 more: more.collect::<Vec<_>>().join(", "),
                 visit: None,
@@ -134,7 +134,7 @@ pub fn entries(visits: &[Visit<'_>], changes: &[Change]) -> Vec<Entry> {
         let distance_km = v.case.distance_km;
         for r in &v.case.repairs {
             let (words, more) = words_of(v.case, r);
-            out.push(Entry { on: v.on.clone(), distance_km, what: Happening::Part, words, more, visit: Some(v.id.clone()) });
+            out.push(Entry { on: v.on.clone(), distance_km, what: HistoryKind::Part, words, more, visit: Some(v.id.clone()) });
         }
         let symptoms: Vec<String> = v
             .case
@@ -147,7 +147,7 @@ pub fn entries(visits: &[Visit<'_>], changes: &[Change]) -> Vec<Entry> {
             more += if more.is_empty() { "still open" } else { " · still open" };
         }
         let words = v.case.title.clone();
-        out.push(Entry { on: v.on.clone(), distance_km, what: Happening::Visit, words, more, visit: Some(v.id.clone()) });
+        out.push(Entry { on: v.on.clone(), distance_km, what: HistoryKind::Visit, words, more, visit: Some(v.id.clone()) });
     }
     // The same day: what was fitted in a visit stands above it.
     out.sort_by(|a, b| b.on.cmp(&a.on));
@@ -213,10 +213,10 @@ mod tests {
         assert_eq!(
             told,
             [
-                ("2026-11-26", Happening::Visit),
-                ("2026-06-10", Happening::Change),
-                ("2026-03-02", Happening::Part),
-                ("2026-03-02", Happening::Visit)
+                ("2026-11-26", HistoryKind::Visit),
+                ("2026-06-10", HistoryKind::Change),
+                ("2026-03-02", HistoryKind::Part),
+                ("2026-03-02", HistoryKind::Visit)
             ]
         );
         assert!(all[2].words.starts_with("support bearing worn") && all[2].more == "copy part, cured", "{:?}", all[2]);

@@ -7,7 +7,7 @@
 use crate::case::Case;
 use crate::error::{Problem, positive};
 use crate::reasoning::knowledge::builtin;
-use crate::reasoning::{Hypothesis, Parting, Ranked, hypotheses, predicted};
+use crate::reasoning::{Hypothesis, Ranked, SeparatingTest, hypotheses, predicted};
 use crate::units::KilometresPerHour;
 use crate::vehicle::Vehicle;
 use crate::vehicle::orders::{Base, OrderLine, What, orders};
@@ -292,7 +292,7 @@ impl Separability {
 /// Works out what collides and the fewest runs that separate.
 pub fn separability(input: &SeparabilityInput) -> Result<Separability, Problem> {
     let l = laid_out(input)?;
-    let parting = Parting::new(&l.vehicle, builtin());
+    let parting = SeparatingTest::new(&l.vehicle, builtin());
     let ladder = orders(&l.vehicle, l.gears[0].as_deref())?;
     let causes: Vec<Vec<usize>> = l.suspects.iter().map(|t| parting.causes_of(&t.line, &ladder)).collect();
     let by = |p: &(usize, usize, u32)| parting.best(&causes[p.0], &causes[p.1]).map(String::from);

@@ -23,7 +23,7 @@ pub struct Question {
 
 /// One person's answer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Vote {
+pub struct BlindAnswer {
     /// To what.
     #[serde(flatten)]
     pub question: Question,
@@ -40,13 +40,13 @@ pub struct Vote {
 }
 
 /// The votes of a case's document.
-pub fn votes(document: &Value) -> Vec<Vote> {
+pub fn votes(document: &Value) -> Vec<BlindAnswer> {
     read_entries(document, "votes").into_iter().map(|v| v.1).collect()
 }
 
 /// How a question stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Standing {
+pub enum BlindStatus {
     /// Nobody has voted.
     Open,
     /// One has, and a second person is waited for; the answer stays hidden.
@@ -55,17 +55,17 @@ pub enum Standing {
         by: String,
     },
     /// Two have.
-    Both(Box<[Vote; 2]>),
+    Both(Box<[BlindAnswer; 2]>),
 }
 
-impl Standing {
+impl BlindStatus {
     /// Of a question, among the votes that are not settled.
-    pub fn of(votes: &[Vote], question: &Question) -> Self {
+    pub fn of(votes: &[BlindAnswer], question: &Question) -> Self {
         let mut open = votes.iter().filter(|v| !v.settled && v.question == *question);
         match (open.next(), open.next()) {
-            (None, _) => Standing::Open,
-            (Some(one), None) => Standing::Waits { by: one.by.clone() },
-            (Some(one), Some(other)) => Standing::Both(Box::new([one.clone(), other.clone()])),
+            (None, _) => BlindStatus::Open,
+            (Some(one), None) => BlindStatus::Waits { by: one.by.clone() },
+            (Some(one), Some(other)) => BlindStatus::Both(Box::new([one.clone(), other.clone()])),
         }
     }
 }
@@ -80,16 +80,16 @@ pub enum Refused {
 }
 
 /// Takes a vote in. When it is the second and both felt alike, both are settled and it is said so.
-pub fn cast(votes: &mut Vec<Vote>, vote: Vote) -> Result<Option<String>, Refused> {
-    match Standing::of(votes, &vote.question) {
-        Standing::Waits { by } if by == vote.by => return Err(Refused::Twice),
-        Standing::Both(..) => return Err(Refused::Full),
-        Standing::Open | Standing::Waits { .. } => {}
+pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<String>, Refused> {
+    match BlindStatus::of(votes, &vote.question) {
+        BlindStatus::Waits { by } if by == vote.by => return Err(Refused::Twice),
+        BlindStatus::Both(..) => return Err(Refused::Full),
+        BlindStatus::Open | BlindStatus::Waits { .. } => {}
     }
     let question = vote.question.clone();
     votes.push(vote);
-    Ok(match Standing::of(votes, &question) {
-        Standing::Both(two) if two[0].outcome == two[1].outcome => {
+    Ok(match BlindStatus::of(votes, &question) {
+        BlindStatus::Both(two) if two[0].outcome == two[1].outcome => {
             settle(votes, &question);
             Some(two[0].outcome.clone())
         }
@@ -99,8 +99,8 @@ pub fn cast(votes: &mut Vec<Vote>, vote: Vote) -> Result<Option<String>, Refused
 
 /// The votes on a question that wait, and whether this person may say which of them stands: of a single one only who
 /// cast it, so that nobody reads it before they have felt it themselves.
-pub fn to_decide(votes: &[Vote], question: &Question, person: &str) -> (Vec<Vote>, bool) {
-    let open: Vec<Vote> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
+pub fn to_decide(votes: &[BlindAnswer], question: &Question, person: &str) -> (Vec<BlindAnswer>, bool) {
+    let open: Vec<BlindAnswer> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
     let may = match &open[..] {
         [] => false,
         [one] => one.by == person,
@@ -110,7 +110,7 @@ pub fn to_decide(votes: &[Vote], question: &Question, person: &str) -> (Vec<Vote
 }
 
 /// Marks the votes on a question as decided upon; those who voted.
-pub fn settle(votes: &mut [Vote], question: &Question) -> Vec<String> {
+pub fn settle(votes: &mut [BlindAnswer], question: &Question) -> Vec<String> {
     votes
         .iter_mut()
         .filter(|v| !v.settled && v.question == *question)
@@ -126,27 +126,27 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn vote(at: &str, by: &str, outcome: &str) -> Vote {
+    fn vote(at: &str, by: &str, outcome: &str) -> BlindAnswer {
         let question = Question { symptom: None, test: "joint-wiggle".into(), at: Some(at.into()), gear: None };
-        Vote { question, by: by.into(), outcome: outcome.into(), note: None, settled: false }
+        BlindAnswer { question, by: by.into(), outcome: outcome.into(), note: None, settled: false }
     }
 
     #[test]
     fn two_who_feel_alike_have_observed_and_two_who_do_not_are_shown() {
         let mut v = vec![];
         assert_eq!(cast(&mut v, vote("j1", "Maren", "play")), Ok(None));
-        assert_eq!(Standing::of(&v, &v[0].question), Standing::Waits { by: "Maren".into() });
+        assert_eq!(BlindStatus::of(&v, &v[0].question), BlindStatus::Waits { by: "Maren".into() });
         assert!(to_decide(&v, &v[0].question, "Maren").1 && !to_decide(&v, &v[0].question, "Tovi").1);
         assert_eq!(cast(&mut v, vote("j1", "Maren", "none")), Err(Refused::Twice));
         assert_eq!(cast(&mut v, vote("j2", "Maren", "none")), Ok(None));
         assert_eq!(cast(&mut v, vote("j1", "Tovi", "play")), Ok(Some("play".into())));
-        assert_eq!(Standing::of(&v, &v[0].question), Standing::Open);
+        assert_eq!(BlindStatus::of(&v, &v[0].question), BlindStatus::Open);
         assert_eq!(cast(&mut v, vote("j2", "Tovi", "play")), Ok(None));
         let q = vote("j2", "", "").question;
-        assert!(matches!(Standing::of(&v, &q), Standing::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
+        assert!(matches!(BlindStatus::of(&v, &q), BlindStatus::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
         assert_eq!(cast(&mut v, vote("j2", "Jon", "play")), Err(Refused::Full));
         assert_eq!(settle(&mut v, &q), ["Maren", "Tovi"]);
-        assert_eq!(Standing::of(&v, &q), Standing::Open);
+        assert_eq!(BlindStatus::of(&v, &q), BlindStatus::Open);
     }
 
     #[test]

@@ -3,7 +3,7 @@
 
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{Possible, SymptomAnswer, one_test, place_is, possible, route};
+use crate::reasoning::{OpenTest, SymptomAnswer, one_test, place_is, possible, route};
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -83,7 +83,7 @@ pub fn removable(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
 /// How a stop is reached, the least effort first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Reach {
+pub enum Access {
     /// Standing on its wheels.
     Ground,
     /// On the lift, nothing off.
@@ -94,25 +94,25 @@ pub enum Reach {
     Off,
 }
 
-impl Reach {
+impl Access {
     /// In words.
     pub fn words(self) -> &'static str {
         match self {
-            Reach::Ground => "on the ground",
-            Reach::Lift => "on the lift",
-            Reach::Powered => "on the lift, wheels turning under power",
-            Reach::Off => "something comes off first, or it is a longer job",
+            Access::Ground => "on the ground",
+            Access::Lift => "on the lift",
+            Access::Powered => "on the lift, wheels turning under power",
+            Access::Off => "something comes off first, or it is a longer job",
         }
     }
 }
 
 /// One stop of the walk.
 #[derive(Clone, Debug)]
-pub struct Stop {
+pub struct InspectionStep {
     /// The test, with what its outcomes say; its minutes are those from where the walk stands then.
-    pub test: Possible,
+    pub test: OpenTest,
     /// How it is reached.
-    pub reach: Reach,
+    pub reach: Access,
     /// What it answers on average, bits.
     pub bits: f64,
     /// It was asked and could not be told.
@@ -121,7 +121,7 @@ pub struct Stop {
     pub too_warm: bool,
 }
 
-impl Stop {
+impl InspectionStep {
     /// Whether it is this test at this place.
     pub fn is(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
         self.test.test == test && self.test.at.as_deref() == at && self.test.gear.as_deref() == gear
@@ -134,7 +134,7 @@ const LONGEST_LOOK: f64 = 20.0;
 const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
 
 /// How a test is reached under the vehicle; none of what belongs to the road.
-pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Reach> {
+pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Access> {
     let rule = k.test(test)?;
     let place = at.and_then(|a| case.vehicle.place(a));
     let off = case.state.as_ref().is_some_and(|s| place.is_some_and(|p| s.is_off(&p)));
@@ -142,10 +142,10 @@ pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: 
     let up_there = if rule.lift && !up { minutes - k.weights.time.lift_minutes } else { minutes };
     match () {
         () if NO_LOOKS.contains(&rule.id.as_str()) => None,
-        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Reach::Off),
-        () if rule.wheels => Some(Reach::Powered),
-        () if rule.lift || rule.off => Some(Reach::Lift),
-        () if !rule.is_of_the_road() => Some(Reach::Ground),
+        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Access::Off),
+        () if rule.wheels => Some(Access::Powered),
+        () if rule.lift || rule.off => Some(Access::Lift),
+        () if !rule.is_of_the_road() => Some(Access::Ground),
         () => None,
     }
 }
@@ -158,7 +158,7 @@ pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
 /// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
 /// where it is not made under the vehicle.
 pub fn ask_first(
-    stops: &mut Vec<Stop>,
+    stops: &mut Vec<InspectionStep>,
     case: &Case,
     k: &Knowledge,
     symptom: &str,
@@ -168,7 +168,7 @@ pub fn ask_first(
         Some(i) => Some(stops.remove(i)),
         None => one_test(case, k, symptom, test, at, gear).and_then(|test| {
             let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
-            Some(Stop { test, reach, bits: 0.0, again: false, too_warm: false })
+            Some(InspectionStep { test, reach, bits: 0.0, again: false, too_warm: false })
         }),
     };
     stops.splice(0..0, stop);
@@ -184,18 +184,24 @@ pub fn walk(
     analysis: Option<&crate::analysis::Analysis>,
     heat: Heat,
     first: Option<(&str, Option<&str>, Option<&str>)>,
-) -> Vec<Stop> {
+) -> Vec<InspectionStep> {
     let tests = possible(case, k, symptom);
     let of_the_walk =
         |t: &Test, at: Option<&Place>, minutes: f64| reach(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
-    let mut out: Vec<Stop> = route(case, k, symptom, analysis, heat, of_the_walk, first)
+    let mut out: Vec<InspectionStep> = route(case, k, symptom, analysis, heat, of_the_walk, first)
         .into_iter()
         .filter_map(|r| {
-            let same = |t: &&Possible| t.test == r.test && t.at == r.at && t.gear == r.gear;
+            let same = |t: &&OpenTest| t.test == r.test && t.at == r.at && t.gear == r.gear;
             let test = tests.iter().find(same)?.clone();
             let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
             let again = later.iter().any(|l| l.test == r.test && l.at == r.at && l.gear == r.gear);
-            Some(Stop { test: Possible { minutes: r.minutes, ..test }, reach, bits: r.bits, again, too_warm: r.too_warm })
+            Some(InspectionStep {
+                test: OpenTest { minutes: r.minutes, ..test },
+                reach,
+                bits: r.bits,
+                again,
+                too_warm: r.too_warm,
+            })
         })
         .collect();
     out.sort_by_key(|s| s.again);
@@ -216,7 +222,7 @@ mod tests {
         Case::from_json(&doc).unwrap()
     }
 
-    fn walked(c: &Case, heat: Heat) -> Vec<Stop> {
+    fn walked(c: &Case, heat: Heat) -> Vec<InspectionStep> {
         walk(c, builtin(), "S1", &[], None, heat, None)
     }
 
@@ -287,8 +293,8 @@ mod tests {
     fn going_up_is_paid_once_and_a_vehicle_that_is_up_is_looked_at_up_there() {
         let c = case(front_drive(), "click-single", "ground");
         let w = walked(&c, Heat::Cold);
-        let up: Vec<&Stop> = w.iter().filter(|s| builtin().test(&s.test.test).unwrap().lift).collect();
-        let own = |s: &Stop| builtin().test(&s.test.test).unwrap().minutes;
+        let up: Vec<&InspectionStep> = w.iter().filter(|s| builtin().test(&s.test.test).unwrap().lift).collect();
+        let own = |s: &InspectionStep| builtin().test(&s.test.test).unwrap().minutes;
         assert!(up[0].test.minutes >= own(up[0]) + 6.0, "{:?}", up[0].test.minutes);
         assert!(up[1].test.minutes < own(up[1]) + 6.0);
         // What the wheels must carry brings a vehicle down again that is up.
@@ -310,12 +316,12 @@ mod tests {
                 // All that is too warm stands at the end, and nothing else waits.
                 let waits: Vec<bool> = warm.iter().map(|s| s.too_warm).collect();
                 assert!(waits.is_sorted(), "{} {kind}", v.name);
-                let best = |s: &Stop| builtin().test(&s.test.test).unwrap().best;
+                let best = |s: &InspectionStep| builtin().test(&s.test.test).unwrap().best;
                 for s in &warm {
                     assert_eq!(s.too_warm, best(s) == Some(Heat::Cold), "{}", s.test.test);
                 }
                 // What tells most while warm comes no later than cold.
-                let place = |w: &[Stop]| w.iter().position(|s| best(s) == Some(Heat::Warm));
+                let place = |w: &[InspectionStep]| w.iter().position(|s| best(s) == Some(Heat::Warm));
                 assert!(place(&warm) <= place(&cold), "{} {kind}", v.name);
             }
         }

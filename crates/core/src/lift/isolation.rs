@@ -25,7 +25,7 @@ const LEAST: f64 = 0.06;
 
 /// An outcome and what it leaves.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Leaves {
+pub struct IsolationOutcome {
     /// The outcome.
     pub outcome: String,
     /// How likely it is now.
@@ -36,20 +36,20 @@ pub struct Leaves {
 
 /// A test with its outcomes.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Elimination {
+pub struct Isolation {
     /// The test.
     pub test: String,
     /// Where.
     pub at: Option<String>,
     /// What each outcome leaves.
-    pub outcomes: Vec<Leaves>,
+    pub outcomes: Vec<IsolationOutcome>,
 }
 
 /// The tests of a symptom that take units out and have not been made yet.
-pub fn elimination(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Vec<Elimination> {
+pub fn elimination(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Vec<Isolation> {
     let all = hypotheses(&case.vehicle, k);
     let p = beliefs(case, k, symptom, analysis);
-    let mut out: Vec<Elimination> = vec![];
+    let mut out: Vec<Isolation> = vec![];
     let tests = possible(case, k, symptom);
     for t in TESTS.iter().flat_map(|id| tests.iter().filter(move |t| t.test == *id)) {
         let leaves = |(outcome, row): (&String, &Vec<f64>)| {
@@ -61,9 +61,9 @@ pub fn elimination(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&
             let mut places: Vec<(String, f64)> = by.into_iter().filter(|x| x.1 >= LEAST).map(|x| (x.0.into(), x.1)).collect();
             places.sort_by(|a, b| b.1.total_cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
             places.truncate(NAMED);
-            Leaves { outcome: outcome.clone(), chance, places }
+            IsolationOutcome { outcome: outcome.clone(), chance, places }
         };
-        out.push(Elimination {
+        out.push(Isolation {
             test: t.test.clone(),
             at: t.at.clone(),
             outcomes: t.outcomes.iter().zip(&t.rows).map(leaves).collect(),
@@ -85,7 +85,7 @@ mod tests {
         Case::from_json(&d).unwrap()
     }
 
-    fn after<'a>(e: &'a [Elimination], test: &str, outcome: &str) -> &'a Leaves {
+    fn after<'a>(e: &'a [Isolation], test: &str, outcome: &str) -> &'a IsolationOutcome {
         let t = e.iter().find(|t| t.test == test).unwrap_or_else(|| panic!("{test} is not there"));
         t.outcomes.iter().find(|o| o.outcome == outcome).unwrap()
     }

@@ -17,7 +17,7 @@ const LOOSE: f64 = 0.05;
 /// What was read.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct SwingIn {
+pub struct JointDragInput {
     /// Where the balance pulls, from the joint's centre.
     pub arm_mm: f64,
     /// Pulls about the one axis, through its travel, N.
@@ -28,7 +28,7 @@ pub struct SwingIn {
 
 /// What it says.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Swing {
+pub struct JointDrag {
     /// Median torque about each axis, N·m.
     pub torque_nm: [f64; 2],
     /// Its error, one sigma, N·m.
@@ -51,7 +51,7 @@ fn median(x: &[f64]) -> f64 {
 }
 
 /// Reads a swung joint.
-pub fn swing(input: &SwingIn) -> Result<Swing, Problem> {
+pub fn swing(input: &JointDragInput) -> Result<JointDrag, Problem> {
     if !(10.0..=2000.0).contains(&input.arm_mm) {
         return Err(Problem::new("out-of-range", format!("an arm lies from 10 to 2000 mm, got {}", input.arm_mm)).field("arm_mm"));
     }
@@ -79,7 +79,7 @@ pub fn swing(input: &SwingIn) -> Result<Swing, Problem> {
     } else {
         ("smooth", "alike on both axes and all through".to_string())
     };
-    Ok(Swing {
+    Ok(JointDrag {
         torque_nm: [a * arm, b * arm],
         sigma_nm: BALANCE_SIGMA * arm,
         peak_ratio: [peak(&input.first_n, a), peak(&input.second_n, b)],
@@ -93,8 +93,8 @@ pub fn swing(input: &SwingIn) -> Result<Swing, Problem> {
 mod tests {
     use super::*;
 
-    fn of(first: &[f64], second: &[f64]) -> Swing {
-        swing(&SwingIn { arm_mm: 100.0, first_n: first.into(), second_n: second.into() }).unwrap()
+    fn of(first: &[f64], second: &[f64]) -> JointDrag {
+        swing(&JointDragInput { arm_mm: 100.0, first_n: first.into(), second_n: second.into() }).unwrap()
     }
 
     #[test]
@@ -116,8 +116,9 @@ mod tests {
 
     #[test]
     fn what_cannot_be_read_is_named() {
-        let err =
-            |arm, first: &[f64]| swing(&SwingIn { arm_mm: arm, first_n: first.into(), second_n: vec![1.0; 3] }).unwrap_err();
+        let err = |arm, first: &[f64]| {
+            swing(&JointDragInput { arm_mm: arm, first_n: first.into(), second_n: vec![1.0; 3] }).unwrap_err()
+        };
         assert_eq!(err(5.0, &[1.0; 3]).field.as_deref(), Some("arm_mm"));
         assert_eq!(err(100.0, &[1.0; 2]).field.as_deref(), Some("first_n"));
         assert_eq!(err(100.0, &[1.0, f64::NAN, 1.0]).field.as_deref(), Some("first_n"));

@@ -19,12 +19,12 @@ const OFFERED: usize = 3;
 
 /// What has come off, and where looks are offered besides.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Opened {
+pub struct OpenedPlaces {
     off: Vec<Place>,
     beside: Vec<Place>,
 }
 
-impl Opened {
+impl OpenedPlaces {
     /// By a test: the places of the kinds that it opens, of its own shaft where it is made on one.
     pub fn by_test(v: &Vehicle, t: &Test, at: Option<&Place>) -> Self {
         let own = |p: &Place| at.is_none_or(|a| !a.is_of_shaft() || p.end == a.end);
@@ -74,7 +74,7 @@ impl Opened {
 
 /// A look while it is open.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Look {
+pub struct QuickLook {
     /// The test.
     pub test: String,
     /// Where, the place that settles most first.
@@ -85,7 +85,14 @@ pub struct Look {
 
 /// The looks that are cheap because something is open, those that settle most first. `p` is what is believed of the
 /// hypotheses; `but` is the test that opens it.
-pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: &Opened, but: Option<&str>) -> Vec<Look> {
+pub fn while_open(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    p: &[f64],
+    opened: &OpenedPlaces,
+    but: Option<&str>,
+) -> Vec<QuickLook> {
     if opened.is_empty() {
         return vec![];
     }
@@ -113,11 +120,11 @@ pub fn while_open(case: &Case, k: &Knowledge, symptom: &str, p: &[f64], opened: 
         })
         .collect();
     looks.sort_by(|a, b| b.0.total_cmp(&a.0));
-    let mut out: Vec<Look> = vec![];
+    let mut out: Vec<QuickLook> = vec![];
     for (_, test, at, minutes) in looks {
         match out.iter().position(|l| l.test == test) {
             Some(i) if out[i].at.len() < OFFERED => out[i].at.push(at),
-            None if out.len() < OFFERED => out.push(Look { test, at: vec![at], minutes }),
+            None if out.len() < OFFERED => out.push(QuickLook { test, at: vec![at], minutes }),
             _ => {}
         }
     }
@@ -141,7 +148,7 @@ mod tests {
     fn fault(id: &str) -> &'static Fault {
         builtin().fault(id).unwrap()
     }
-    fn looks(c: &Case, opened: &Opened, but: Option<&str>) -> Vec<Look> {
+    fn looks(c: &Case, opened: &OpenedPlaces, but: Option<&str>) -> Vec<QuickLook> {
         while_open(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
     }
 
@@ -149,7 +156,7 @@ mod tests {
     fn a_shaft_that_is_off_is_looked_at_for_little() {
         let c = case(rear_drive(2), "vibration", "lift");
         let swing = builtin().test("joint-swing").unwrap();
-        let opened = Opened::by_test(&c.vehicle, swing, c.vehicle.place("prop.rear.j2").as_ref());
+        let opened = OpenedPlaces::by_test(&c.vehicle, swing, c.vehicle.place("prop.rear.j2").as_ref());
         let offered = looks(&c, &opened, Some("joint-swing"));
         assert!(offered.iter().any(|l| l.test == "opened-look"), "{offered:?}");
         for l in &offered {
@@ -163,7 +170,7 @@ mod tests {
     #[test]
     fn a_half_shaft_leaves_its_own_corner_open_and_no_other() {
         let c = case(front_drive(), "click-repeating", "ground");
-        let opened = Opened::by_repair(&c.vehicle, fault("outer-joint-worn"), &c.vehicle.place("half.fl.outer").unwrap());
+        let opened = OpenedPlaces::by_repair(&c.vehicle, fault("outer-joint-worn"), &c.vehicle.place("half.fl.outer").unwrap());
         let offered = looks(&c, &opened, None);
         assert!(!offered.is_empty());
         assert!(offered.iter().flat_map(|l| &l.at).all(|a| a.contains("fl")), "{offered:?}");
@@ -173,11 +180,11 @@ mod tests {
     fn what_opens_nothing_offers_nothing() {
         let c = case(rear_drive(2), "vibration", "lift");
         for (id, at) in [("wheel-imbalance", "wheel.fl"), ("joint-angle", "prop.rear"), ("pinion-seal-leaking", "diff.rear")] {
-            let opened = Opened::by_repair(&c.vehicle, fault(id), &c.vehicle.place(at).unwrap());
+            let opened = OpenedPlaces::by_repair(&c.vehicle, fault(id), &c.vehicle.place(at).unwrap());
             assert_eq!(looks(&c, &opened, None), [], "{id}");
         }
-        let coast = Opened::by_test(&c.vehicle, builtin().test("neutral-coast").unwrap(), None);
-        assert_eq!((coast.clone(), looks(&c, &coast, None)), (Opened::default(), vec![]));
+        let coast = OpenedPlaces::by_test(&c.vehicle, builtin().test("neutral-coast").unwrap(), None);
+        assert_eq!((coast.clone(), looks(&c, &coast, None)), (OpenedPlaces::default(), vec![]));
     }
 
     #[test]
@@ -185,7 +192,7 @@ mod tests {
         for v in every_layout() {
             let c = case(v.clone(), "growl", "ground");
             for h in crate::reasoning::hypotheses(&v, builtin()).iter().filter(|h| !h.is_unknown()) {
-                let opened = Opened::by_repair(&v, fault(&h.fault), h.place.as_ref().unwrap());
+                let opened = OpenedPlaces::by_repair(&v, fault(&h.fault), h.place.as_ref().unwrap());
                 for l in looks(&c, &opened, None) {
                     assert!(l.at.iter().all(|a| opened.holds(&v.place(a).unwrap())), "{} {}: {l:?}", v.name, h.at);
                 }

@@ -130,13 +130,13 @@ impl<'a> Answered<'a> {
 
 /// A test at a place where it can be made.
 #[derive(Clone)]
-pub(crate) struct Try<'a> {
+pub(crate) struct TestInstance<'a> {
     pub test: &'a Test,
     pub at: Option<Place>,
     pub gear: Option<String>,
 }
 
-impl Try<'_> {
+impl TestInstance<'_> {
     /// How likely each outcome is under each cause, tempered as it will be weighed; those of a cause sum to 1.
     pub fn likelihoods(&self, model: &Model) -> Likelihoods {
         model.tempered(self.test, self.at.as_ref(), self.gear.as_deref(), model.k.weights.exponent.observation)
@@ -144,7 +144,7 @@ impl Try<'_> {
 }
 
 /// The tests that can be made as the vehicle stands and were not.
-pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try<'a>> {
+pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<TestInstance<'a>> {
     let k = model.k;
     let Some(s) = case.symptom(symptom) else { return vec![] };
     let answered = Answered::new(case, k, s);
@@ -158,19 +158,23 @@ pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Try
 }
 
 /// Every test at every place and gear that this vehicle has.
-pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<Try<'a>> {
+pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<TestInstance<'a>> {
     let v = model.v;
     let mut out = vec![];
     for test in &model.k.tests {
         let stations = model.stations(test);
         if test.at.is_empty() || test.names_place && !stations.is_empty() {
-            out.push(Try { test, at: None, gear: None });
+            out.push(TestInstance { test, at: None, gear: None });
         } else if test.at.iter().any(|a| a == "gear") {
             for at in &stations {
-                out.extend(v.gearbox.gears.iter().map(|g| Try { test, at: Some(at.clone()), gear: Some(g.name.clone()) }));
+                out.extend(v.gearbox.gears.iter().map(|g| TestInstance {
+                    test,
+                    at: Some(at.clone()),
+                    gear: Some(g.name.clone()),
+                }));
             }
         } else {
-            out.extend(stations.into_iter().map(|p| Try { test, at: Some(p), gear: None }));
+            out.extend(stations.into_iter().map(|p| TestInstance { test, at: Some(p), gear: None }));
         }
     }
     out

@@ -7,7 +7,7 @@ use super::likelihood::is_within;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, Observation};
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
-use crate::safety::drive_clearance::Drive;
+use crate::safety::drive_clearance::Clearance;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -18,7 +18,7 @@ const SEEN: f64 = 0.95;
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Danger {
     /// no, or limited.
-    pub drive: Drive,
+    pub drive: Clearance,
     /// How far at the most, km.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub km: Option<f64>,
@@ -60,18 +60,18 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
 }
 
 /// What a suspect asks for now; none where its sign was not seen.
-fn of(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
+fn of(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
     match () {
-        () if !rule.never.is_empty() && came_out(case, &rule.never, h) => Some(Drive::No),
+        () if !rule.never.is_empty() && came_out(case, &rule.never, h) => Some(Clearance::No),
         () if rule.when.is_empty() || came_out(case, &rule.when, h) => Some(rule.drive),
         () => None,
     }
 }
 
 /// What a fault asks for because its own sign was seen, whatever the cause of a symptom is.
-fn seen(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
+fn seen(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
     match () {
-        () if came_out(case, &rule.never, h) => Some(Drive::No),
+        () if came_out(case, &rule.never, h) => Some(Clearance::No),
         () if came_out(case, &rule.when, h) || came_out(case, &rule.seen, h) => Some(rule.drive),
         () => None,
     }
@@ -80,7 +80,7 @@ fn seen(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Drive> {
 /// Whether something was seen that forbids driving.
 pub(super) fn is_seen(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> bool {
     let rule = |h: &Hypothesis| k.fault(&h.fault).and_then(|f| f.danger.as_ref()).filter(|_| !h.is_pair());
-    all.iter().any(|h| rule(h).is_some_and(|r| seen(case, r, h) == Some(Drive::No)))
+    all.iter().any(|h| rule(h).is_some_and(|r| seen(case, r, h) == Some(Clearance::No)))
 }
 
 /// The road speed at which a section reaches its share of the bending speed, km/h.
@@ -96,7 +96,7 @@ fn critical_kmh(case: &Case, h: &Hypothesis) -> Option<f64> {
 pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<bool> {
     let alone = |h: &Hypothesis| {
         let rule = k.fault(&h.fault).and_then(|f| f.danger.as_ref());
-        rule.is_some_and(|r| of(case, r, h) == Some(Drive::No))
+        rule.is_some_and(|r| of(case, r, h) == Some(Clearance::No))
     };
     all.iter().map(|h| h.pair.map_or_else(|| alone(h), |members| members.iter().any(|m| alone(&all[*m])))).collect()
 }
@@ -104,7 +104,7 @@ pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) ->
 /// The statement on driving that a symptom's suspects propose; none where they hold too little.
 pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> {
     let rule = |i: usize| k.fault(&w.all[i].fault).and_then(|f| f.danger.as_ref()).filter(|_| !w.all[i].is_pair());
-    let suspects = |drive: Drive| -> Vec<usize> {
+    let suspects = |drive: Clearance| -> Vec<usize> {
         (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| of(case, r, &w.all[i]) == Some(drive))).collect()
     };
     // A pair counts once when a member of it is named.
@@ -114,7 +114,7 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
             .map(|i| w.p[i])
             .sum()
     };
-    for drive in [Drive::No, Drive::Limited] {
+    for drive in [Clearance::No, Clearance::Limited] {
         let mut all = suspects(drive);
         let comes_off: Vec<usize> = all.iter().copied().filter(|&i| rule(i).is_some_and(|r| r.part_can_come_off)).collect();
         let was_seen: Vec<usize> =
@@ -132,7 +132,7 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
         let first = all.first().map(|&i| &w.all[i])?;
         let least = |of: &dyn Fn(usize) -> Option<f64>| all.iter().filter_map(|&i| of(i)).reduce(f64::min);
         let (km, kmh) = match drive {
-            Drive::No => (None, None),
+            Clearance::No => (None, None),
             _ => (
                 least(&|i| rule(i)?.km),
                 least(&|i| rule(i).and_then(|r| if r.critical { critical_kmh(case, &w.all[i]) } else { r.kmh })),

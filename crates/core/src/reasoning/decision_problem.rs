@@ -2,7 +2,7 @@
 //!
 //! Causes with their probabilities, tests that part them, replacements that cure one each and show it. A test's
 //! worth is not only what it settles: it must save more than it costs. The best course would need every order of
-//! everything to be weighed ([`Game::optimum`], which small games allow); the plan looks a few moves ahead and
+//! everything to be weighed ([`DecisionProblem::optimum`], which small games allow); the plan looks a few moves ahead and
 //! closes with the best order of replacements, which is known exactly: by cost over probability, cheapest first
 //! (the classic search of boxes: Σ of costs met is least when cᵢ/pᵢ rises).
 
@@ -10,7 +10,7 @@ use std::collections::HashMap;
 
 /// A test: what it costs, what must be done before it once, and how likely each outcome is under each cause.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Trial {
+pub struct TestAction {
     /// Cost of doing it.
     pub cost: f64,
     /// Bits of the preparations that it needs.
@@ -19,13 +19,13 @@ pub struct Trial {
     pub leaves: u32,
     /// Bits of the preparations that it ends: for a drive the vehicle comes down.
     pub ends: u32,
-    /// It drives, or turns the wheels under power: with some causes that is a risk ([`Game::risk`]).
+    /// It drives, or turns the wheels under power: with some causes that is a risk ([`DecisionProblem::risk`]).
     pub driven: bool,
     /// A row for each outcome, a likelihood for each cause; the rows of a cause sum to 1.
     pub rows: Vec<Vec<f64>>,
 }
 
-impl Trial {
+impl TestAction {
     /// What is prepared once it is made.
     fn prepared(&self, before: u32) -> u32 {
         (before | self.needs | self.leaves) & !self.ends
@@ -34,7 +34,7 @@ impl Trial {
 
 /// A replacement: cures some causes, and is seen to.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Replacement {
+pub struct RepairAction {
     /// Work and parts.
     pub cost: f64,
     /// Bits of the preparations that it needs.
@@ -45,13 +45,13 @@ pub struct Replacement {
 
 /// A fault to be cured.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Game {
+pub struct DecisionProblem {
     /// Probability of each cause.
     pub p: Vec<f64>,
     /// What cures each.
-    pub replacements: Vec<Replacement>,
+    pub replacements: Vec<RepairAction>,
     /// The tests that there are.
-    pub trials: Vec<Trial>,
+    pub trials: Vec<TestAction>,
     /// What each preparation costs, once.
     pub preparations: Vec<f64>,
     /// What a driven test costs more with each cause; nothing where it is empty.
@@ -60,7 +60,7 @@ pub struct Game {
 
 /// A move.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Move {
+pub enum Action {
     /// A test, by its number.
     Test(usize),
     /// A replacement, by its cause.
@@ -70,7 +70,7 @@ pub enum Move {
 /// Where a game stands: what is believed (not summing to 1: the sum is how likely this course of things is), what
 /// was tested, what is prepared.
 #[derive(Clone, Debug)]
-pub struct Standing {
+pub struct BeliefState {
     /// Weight of each cause.
     pub weight: Vec<f64>,
     /// Bits of the tests done.
@@ -86,10 +86,10 @@ const FAINT: f64 = 0.02;
 /// Where a limit is only to be kept, so many suffice.
 const LOOKED_AT_IN_PASSING: usize = 2;
 
-impl Game {
+impl DecisionProblem {
     /// The beginning.
-    pub fn start(&self) -> Standing {
-        Standing { weight: self.p.clone(), done: 0, prepared: 0 }
+    pub fn start(&self) -> BeliefState {
+        BeliefState { weight: self.p.clone(), done: 0, prepared: 0 }
     }
 
     fn preparing(&self, needs: u32, prepared: u32) -> f64 {
@@ -102,13 +102,13 @@ impl Game {
     }
 
     /// Cost of replacing until it is cured, best order, times the weight of the standing; and what comes first.
-    pub fn replacing(&self, s: &Standing) -> (f64, Option<usize>) {
+    pub fn replacing(&self, s: &BeliefState) -> (f64, Option<usize>) {
         self.replacing_in(&s.weight, s.prepared, &mut vec![])
     }
 
     /// The same; the order stands in `order`, whose room is used again.
     fn replacing_in(&self, weight: &[f64], prepared: u32, order: &mut Vec<(f64, usize)>) -> (f64, Option<usize>) {
-        let cost = |r: &Replacement| r.cost + self.preparing(r.needs, prepared);
+        let cost = |r: &RepairAction| r.cost + self.preparing(r.needs, prepared);
         // Nearly every replacement cures one cause: only its bits are gone through.
         let cured = |mut cures: u32| {
             let mut sum = 0.0;
@@ -140,35 +140,35 @@ impl Game {
     }
 
     /// After an outcome of a test; the weight falls to what that outcome leaves.
-    pub fn after(&self, s: &Standing, test: usize, outcome: usize) -> Standing {
+    pub fn after(&self, s: &BeliefState, test: usize, outcome: usize) -> BeliefState {
         let t = &self.trials[test];
         let weight = s.weight.iter().zip(&t.rows[outcome]).map(|(w, l)| w * l).collect();
-        Standing { weight, done: s.done | 1 << test, prepared: t.prepared(s.prepared) }
+        BeliefState { weight, done: s.done | 1 << test, prepared: t.prepared(s.prepared) }
     }
 
     /// After a replacement that did not cure.
-    pub fn not_cured(&self, s: &Standing, cause: usize) -> Standing {
+    pub fn not_cured(&self, s: &BeliefState, cause: usize) -> BeliefState {
         let mut weight = s.weight.clone();
         let cures = self.replacements[cause].cures;
         weight.iter_mut().enumerate().filter(|(i, _)| cures & 1 << i != 0).for_each(|(_, w)| *w = 0.0);
-        Standing { weight, done: s.done, prepared: s.prepared | self.replacements[cause].needs }
+        BeliefState { weight, done: s.done, prepared: s.prepared | self.replacements[cause].needs }
     }
 
     /// Cost of a move by itself, times the weight of the standing.
-    pub(crate) fn price(&self, s: &Standing, m: Move) -> f64 {
+    pub(crate) fn price(&self, s: &BeliefState, m: Action) -> f64 {
         let (cost, needs) = match m {
-            Move::Test(t) => (self.trials[t].cost, self.trials[t].needs),
-            Move::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),
+            Action::Test(t) => (self.trials[t].cost, self.trials[t].needs),
+            Action::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),
         };
         let risk = match m {
-            Move::Test(t) if self.trials[t].driven => s.weight.iter().zip(&self.risk).map(|(w, r)| w * r).sum(),
+            Action::Test(t) if self.trials[t].driven => s.weight.iter().zip(&self.risk).map(|(w, r)| w * r).sum(),
             _ => 0.0,
         };
         s.weight.iter().sum::<f64>() * (cost + self.preparing(needs, s.prepared)) + risk
     }
 
     /// Tests that begin the cheapest courses, cheapest first, as far as one move tells.
-    pub fn promising(&self, s: &Standing) -> Vec<(f64, usize)> {
+    pub fn promising(&self, s: &BeliefState) -> Vec<(f64, usize)> {
         // What each test leaves is worked out in the same room: there are thousands of them.
         let (mut weight, mut order) = (Vec::with_capacity(s.weight.len()), vec![]);
         let mut cost = |t: usize| {
@@ -178,7 +178,7 @@ impl Game {
                 weight.extend(s.weight.iter().zip(row).map(|(w, l)| w * l));
                 self.replacing_in(&weight, trial.prepared(s.prepared), &mut order).0
             };
-            self.price(s, Move::Test(t)) + trial.rows.iter().map(&mut left).sum::<f64>()
+            self.price(s, Action::Test(t)) + trial.rows.iter().map(&mut left).sum::<f64>()
         };
         let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (cost(t), t)).collect();
         near.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
@@ -186,16 +186,16 @@ impl Game {
         near
     }
 
-    fn open(&self, s: &Standing) -> impl Iterator<Item = usize> + use<> {
+    fn open(&self, s: &BeliefState) -> impl Iterator<Item = usize> + use<> {
         let done = s.done;
         (0..self.trials.len()).filter(move |t| done & (1 << t) == 0)
     }
 
     /// Cost of a move and of going on after it, looking so many moves further.
-    pub fn course(&self, s: &Standing, m: Move, further: u32) -> f64 {
+    pub fn course(&self, s: &BeliefState, m: Action, further: u32) -> f64 {
         let faint = FAINT * s.weight.iter().sum::<f64>();
         let then = match m {
-            Move::Test(t) => {
+            Action::Test(t) => {
                 let then = |o: usize| {
                     let after = self.after(s, t, o);
                     // What hardly ever comes out is not looked into.
@@ -204,16 +204,16 @@ impl Game {
                 };
                 (0..self.trials[t].rows.len()).map(then).sum()
             }
-            Move::Replace(c) => self.best(&self.not_cured(s, c), further).0,
+            Action::Replace(c) => self.best(&self.not_cured(s, c), further).0,
         };
         self.price(s, m) + then
     }
 
     /// Whether a test and going on after it, looking so many moves further, costs at most so much.
-    pub fn is_within(&self, s: &Standing, test: usize, further: u32, limit: f64) -> bool {
-        let mut sum = self.price(s, Move::Test(test));
+    pub fn is_within(&self, s: &BeliefState, test: usize, further: u32, limit: f64) -> bool {
+        let mut sum = self.price(s, Action::Test(test));
         // The outcomes that weigh most come first: what costs too much shows early.
-        let mut after: Vec<Standing> = (0..self.trials[test].rows.len()).map(|o| self.after(s, test, o)).collect();
+        let mut after: Vec<BeliefState> = (0..self.trials[test].rows.len()).map(|o| self.after(s, test, o)).collect();
         after.sort_by(|a, b| b.weight.iter().sum::<f64>().total_cmp(&a.weight.iter().sum()));
         after.iter().all(|a| {
             sum += self.best_of(a, further, LOOKED_AT_IN_PASSING).0;
@@ -222,23 +222,23 @@ impl Game {
     }
 
     /// The least cost from a standing, looking so many moves ahead, times its weight; and the move that begins it.
-    pub fn best(&self, s: &Standing, ahead: u32) -> (f64, Option<Move>) {
+    pub fn best(&self, s: &BeliefState, ahead: u32) -> (f64, Option<Action>) {
         self.best_of(s, ahead, LOOKED_AT)
     }
 
     /// The same, of so many tests that promise most.
-    fn best_of(&self, s: &Standing, ahead: u32, tests: usize) -> (f64, Option<Move>) {
+    fn best_of(&self, s: &BeliefState, ahead: u32, tests: usize) -> (f64, Option<Action>) {
         let (cost, first) = self.replacing(s);
-        let mut best = (cost, first.map(Move::Replace));
+        let mut best = (cost, first.map(Action::Replace));
         // Where one cause is left, or nothing at all, nothing is to be parted.
         if ahead == 0 || s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
             return best;
         }
         let near = self.promising(s);
         if ahead == 1 {
-            return near.first().filter(|n| n.0 < best.0).map_or(best, |n| (n.0, Some(Move::Test(n.1))));
+            return near.first().filter(|n| n.0 < best.0).map_or(best, |n| (n.0, Some(Action::Test(n.1))));
         }
-        for m in near.into_iter().take(tests).map(|n| Move::Test(n.1)).chain(first.map(Move::Replace)) {
+        for m in near.into_iter().take(tests).map(|n| Action::Test(n.1)).chain(first.map(Action::Replace)) {
             let cost = self.course(s, m, ahead - 1);
             if cost < best.0 - 1e-12 {
                 best = (cost, Some(m));
@@ -247,7 +247,7 @@ impl Game {
         best
     }
 
-    fn key(&self, s: &Standing) -> Vec<u64> {
+    fn key(&self, s: &BeliefState) -> Vec<u64> {
         // Where the weights stand to each other, what was done and what is prepared.
         let sum: f64 = s.weight.iter().sum();
         let mut key: Vec<u64> = s.weight.iter().map(|w| (w / sum * 1e12).round() as u64).collect();
@@ -260,7 +260,7 @@ impl Game {
         self.least(&self.start(), &mut HashMap::new())
     }
 
-    fn least(&self, s: &Standing, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
+    fn least(&self, s: &BeliefState, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
         let sum: f64 = s.weight.iter().sum();
         if sum <= 1e-15 {
             return 0.0;
@@ -272,10 +272,10 @@ impl Game {
         let mut best = f64::MAX;
         for t in self.open(s) {
             let then: f64 = (0..self.trials[t].rows.len()).map(|o| self.least(&self.after(s, t, o), known)).sum();
-            best = best.min(self.price(s, Move::Test(t)) + then);
+            best = best.min(self.price(s, Action::Test(t)) + then);
         }
         for c in (0..s.weight.len()).filter(|&c| s.weight[c] > 0.0) {
-            best = best.min(self.price(s, Move::Replace(c)) + self.least(&self.not_cured(s, c), known));
+            best = best.min(self.price(s, Action::Replace(c)) + self.least(&self.not_cured(s, c), known));
         }
         known.insert(key, best / sum);
         best
@@ -286,7 +286,7 @@ impl Game {
         self.follow(&self.start(), ahead, &mut HashMap::new())
     }
 
-    fn follow(&self, s: &Standing, ahead: u32, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
+    fn follow(&self, s: &BeliefState, ahead: u32, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
         let sum: f64 = s.weight.iter().sum();
         if sum <= 1e-15 {
             return 0.0;
@@ -297,8 +297,8 @@ impl Game {
         }
         let Some(m) = self.best(s, ahead).1 else { return 0.0 };
         let then: f64 = match m {
-            Move::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum(),
-            Move::Replace(c) => self.follow(&self.not_cured(s, c), ahead, known),
+            Action::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum(),
+            Action::Replace(c) => self.follow(&self.not_cured(s, c), ahead, known),
         };
         let cost = self.price(s, m) + then;
         known.insert(key, cost / sum);
@@ -310,13 +310,13 @@ impl Game {
 mod tests {
     use super::*;
 
-    fn plain(p: &[f64], costs: &[f64], trials: &[(f64, &[&[f64]])]) -> Game {
-        Game {
+    fn plain(p: &[f64], costs: &[f64], trials: &[(f64, &[&[f64]])]) -> DecisionProblem {
+        DecisionProblem {
             p: p.to_vec(),
-            replacements: costs.iter().enumerate().map(|(i, &cost)| Replacement { cost, needs: 0, cures: 1 << i }).collect(),
+            replacements: costs.iter().enumerate().map(|(i, &cost)| RepairAction { cost, needs: 0, cures: 1 << i }).collect(),
             trials: trials
                 .iter()
-                .map(|(cost, rows)| Trial {
+                .map(|(cost, rows)| TestAction {
                     cost: *cost,
                     needs: 0,
                     leaves: 0,
@@ -335,11 +335,11 @@ mod tests {
         let sure: &[&[f64]] = &[&[1.0, 0.0], &[0.0, 1.0]];
         let mut g = plain(&[0.3, 0.7], &[100.0, 100.0], &[(2.0, sure), (6.0, sure)]);
         g.trials[0].driven = true;
-        assert_eq!(g.best(&g.start(), 1).1, Some(Move::Test(0)));
+        assert_eq!(g.best(&g.start(), 1).1, Some(Action::Test(0)));
         g.risk = vec![50.0, 0.0];
         // Driven: 2 and 0.3 of 50; standing: 6.
-        assert_eq!(g.best(&g.start(), 1), (106.0, Some(Move::Test(1))));
-        assert!((g.course(&g.start(), Move::Test(0), 0) - (17.0 + 100.0)).abs() < 1e-9);
+        assert_eq!(g.best(&g.start(), 1), (106.0, Some(Action::Test(1))));
+        assert!((g.course(&g.start(), Action::Test(0), 0) - (17.0 + 100.0)).abs() < 1e-9);
     }
 
     #[test]
@@ -366,7 +366,7 @@ mod tests {
         let sure: (f64, &[&[f64]]) = (10.0, &[&[1.0, 0.0], &[0.0, 1.0]]);
         let g = plain(&[0.5, 0.5], &[100.0, 100.0], &[sure]);
         // Tested: 10 + 100. Blind: 100 + 50.
-        assert_eq!(g.best(&g.start(), 1), (110.0, Some(Move::Test(0))));
+        assert_eq!(g.best(&g.start(), 1), (110.0, Some(Action::Test(0))));
         let dear = plain(&[0.5, 0.5], &[100.0, 100.0], &[(60.0, sure.1)]);
         assert_eq!(dear.best(&dear.start(), 2).0, 150.0);
     }
@@ -388,10 +388,10 @@ mod tests {
         let mut g = plain(&[0.5, 0.5], &[100.0, 100.0], &[sure]);
         g.preparations = vec![7.0];
         g.replacements.iter_mut().for_each(|r| r.needs = 1);
-        let up = Standing { prepared: 1, ..g.start() };
-        assert!((g.course(&up, Move::Test(0), 1) - 101.0).abs() < 1e-9);
+        let up = BeliefState { prepared: 1, ..g.start() };
+        assert!((g.course(&up, Action::Test(0), 1) - 101.0).abs() < 1e-9);
         g.trials[0].ends = 1;
-        assert!((g.course(&up, Move::Test(0), 1) - 108.0).abs() < 1e-9);
+        assert!((g.course(&up, Action::Test(0), 1) - 108.0).abs() < 1e-9);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use super::diagnose;
 use super::knowledge::{KINDS, Knowledge};
-use super::plan::Step;
+use super::plan::PlanStep;
 use crate::case::Case;
 use crate::vehicle::sample;
 use crate::vehicle::{FrontDrive, GearboxKind, Vehicle};
@@ -30,7 +30,7 @@ pub struct FirstSteps {
     /// The layout.
     pub layout: &'static str,
     /// The first three steps of the plan.
-    pub steps: Vec<Step>,
+    pub steps: Vec<PlanStep>,
     /// The first suspects.
     pub suspects: Vec<Suspect>,
 }
@@ -92,7 +92,7 @@ pub fn table(all: &[FirstSteps]) -> String {
             out.push_str(&format!("\n## {layout}\n\n| symptom | first steps (minutes) | suspects |\n|---|---|---|\n"));
         }
         let place = |at: &str| if at == "none" { String::new() } else { format!(" {at}") };
-        let step = |s: &Step| {
+        let step = |s: &PlanStep| {
             let what = s.test.clone().unwrap_or_else(|| format!("repair {}", s.fault.as_deref().unwrap_or("")));
             let gear = s.gear.as_ref().map_or(String::new(), |g| format!(" in {g}"));
             format!("{what}{}{gear} ({:.0})", s.at.as_deref().map_or(String::new(), place), s.minutes)

@@ -1,10 +1,10 @@
 //! The gate before parts: what ordering a cause's part now would cost against testing first, in what qualities it
 //! comes, and when a reason is asked.
 
-use super::decision_problem::Move;
+use super::decision_problem::Action;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
-use super::plan::{AHEAD, Play};
+use super::plan::{AHEAD, PlannedCase};
 use super::test_selection::{NextTest, laid_out, next_tests};
 use super::units::{unit_of_hypothesis, units};
 use super::weigh;
@@ -20,7 +20,7 @@ use serde_json::{Value, json};
 
 /// A way to buy what a cause needs, in the workshop's money.
 #[derive(Clone, Debug, Serialize)]
-pub struct Buying {
+pub struct PurchaseOption {
     /// What stands in the case as the repair's part.
     pub id: String,
     /// In words.
@@ -44,7 +44,7 @@ pub struct Buying {
 /// Why a reason is asked before parts are ordered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Asked {
+pub enum ReasonAsked {
     /// The cause is less sure than the workshop wants it.
     BelowCertainty,
     /// A cheap test that parts it from the others is still open.
@@ -67,11 +67,11 @@ pub struct Gate {
     /// How sure that the cause is in the unit that it is bought as.
     pub unit_p: f64,
     /// Why a reason is asked; nothing where the way is free.
-    pub asked: Vec<Asked>,
+    pub asked: Vec<ReasonAsked>,
     /// What it costs on average until the vehicle is cured when this part is ordered now.
     pub order_now: f64,
     /// The ways to buy it, the least a year first.
-    pub options: Vec<Buying>,
+    pub options: Vec<PurchaseOption>,
 }
 
 /// All causes at the gate.
@@ -92,16 +92,16 @@ pub struct Gates {
 impl Gates {
     /// Why a reason is asked of a cause. What is so unlikely that it is not at the gate is below every line.
     /// A complete unit is asked about by how sure it is that the cause is in it.
-    pub fn asked_of(&self, chosen: &Chosen) -> Vec<Asked> {
-        let Some(c) = self.causes.iter().find(|c| chosen.is(c)) else { return vec![Asked::BelowCertainty] };
+    pub fn asked_of(&self, chosen: &ChosenRepair) -> Vec<ReasonAsked> {
+        let Some(c) = self.causes.iter().find(|c| chosen.is(c)) else { return vec![ReasonAsked::BelowCertainty] };
         let unit_is_sure = chosen.part.as_deref() == Some("unit") && c.unit_p >= self.certainty;
-        c.asked.iter().copied().filter(|a| !(unit_is_sure && *a == Asked::BelowCertainty)).collect()
+        c.asked.iter().copied().filter(|a| !(unit_is_sure && *a == ReasonAsked::BelowCertainty)).collect()
     }
 }
 
 /// What is chosen at the gate: one cause, or both of a pair.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Chosen {
+pub struct ChosenRepair {
     /// The fault.
     pub fault: String,
     /// Where.
@@ -118,7 +118,7 @@ pub struct Chosen {
     pub reason: Option<String>,
 }
 
-impl Chosen {
+impl ChosenRepair {
     /// What is wrong with it: a fault, a place or a way to buy it that is not there; none when all is.
     pub fn problem(&self, k: &Knowledge, v: &Vehicle) -> Option<Problem> {
         let faults = || [self.fault.as_str()].into_iter().chain(self.with.iter().map(|w| w.fault.as_str()));
@@ -195,13 +195,13 @@ fn due_untold(document: &Value) -> Vec<String> {
 }
 
 /// The ways to buy what the repair of one fault needs.
-fn options_of(k: &Knowledge, fault: &str) -> Vec<Buying> {
+fn options_of(k: &Knowledge, fault: &str) -> Vec<PurchaseOption> {
     let Some(f) = k.fault(fault) else { return vec![] };
     let hour = k.weights.time.rate / 60.0;
     let of = |o: &super::knowledge::PartOption| {
         let (price, minutes) = (o.price * f.price, o.hours * f.minutes);
         let total = price + minutes * hour;
-        Buying {
+        PurchaseOption {
             id: o.id.clone(),
             words: o.words.clone(),
             price,
@@ -218,11 +218,11 @@ fn options_of(k: &Knowledge, fault: &str) -> Vec<Buying> {
 }
 
 /// What is bought for the repair of several faults at once, the least a year first: of each the same quality.
-fn options(k: &Knowledge, faults: &[&str]) -> Vec<Buying> {
-    let both = |a: Vec<Buying>, b: Vec<Buying>| -> Vec<Buying> {
-        let of = |x: Buying| {
+fn options(k: &Knowledge, faults: &[&str]) -> Vec<PurchaseOption> {
+    let both = |a: Vec<PurchaseOption>, b: Vec<PurchaseOption>| -> Vec<PurchaseOption> {
+        let of = |x: PurchaseOption| {
             let y = b.iter().find(|y| y.id == x.id)?;
-            Some(Buying {
+            Some(PurchaseOption {
                 price: x.price + y.price,
                 minutes: x.minutes + y.minutes,
                 total: x.total + y.total,
@@ -245,11 +245,11 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let laid = laid_out(case, &model, symptom, &w);
-    let play = Play::new(case, k, &w, &laid);
+    let play = PlannedCase::new(case, k, &w, &laid);
     let (rules, start) = (&k.weights.gate, play.game.start());
     let ahead = play.look_ahead(k, &start);
     let first = ahead.first;
-    let enough = !matches!(first, Some(Move::Test(_)));
+    let enough = !matches!(first, Some(Action::Test(_)));
     let open = super::test_selection::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
@@ -268,12 +268,12 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
             let unit = unit_of_hypothesis(k, &w.all[of[0]]);
             let unit_p = unit.and_then(|u| by_unit.iter().find(|x| x.unit == u)).map_or(p, |u| u.p);
             let mut asked = vec![];
-            let planned = enough && first == Some(Move::Replace(cause));
+            let planned = enough && first == Some(Action::Replace(cause));
             if p < rules.certainty && !planned {
-                asked.push(Asked::BelowCertainty);
+                asked.push(ReasonAsked::BelowCertainty);
             }
             if parting.is_some() {
-                asked.push(Asked::PartingTest);
+                asked.push(ReasonAsked::PartingTest);
             }
             let faults: Vec<&str> = [h.fault.as_str()].into_iter().chain(with.iter().map(|w| w.fault.as_str())).collect();
             let options = options(k, &faults);
@@ -286,7 +286,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
                 unit_p,
                 asked,
                 options,
-                order_now: play.game.course(&start, Move::Replace(cause), AHEAD - 1) - play.last_repair,
+                order_now: play.game.course(&start, Action::Replace(cause), AHEAD - 1) - play.last_repair,
             }
         })
         .collect();
@@ -314,7 +314,7 @@ mod tests {
     fn a_hunch_is_asked_for_its_reason_and_costs_more_than_testing() {
         let g = gates(&case(json!({})), builtin(), "S1", None, 6);
         assert!(
-            g.parting.is_some() && g.causes[0].asked == [Asked::BelowCertainty, Asked::PartingTest],
+            g.parting.is_some() && g.causes[0].asked == [ReasonAsked::BelowCertainty, ReasonAsked::PartingTest],
             "{:?}",
             g.causes[0].asked
         );
@@ -350,16 +350,16 @@ mod tests {
     #[test]
     fn both_of_a_pair_are_planned_and_what_is_not_there_is_refused() {
         let v = front_drive();
-        let pair = |with: &str| Chosen {
+        let pair = |with: &str| ChosenRepair {
             fault: "outer-joint-worn".into(),
             at: Some("half.fl.outer".into()),
             with: FaultAt::parse(with).into_iter().collect(),
             part: Some("original".into()),
-            ..Chosen::default()
+            ..ChosenRepair::default()
         };
         let twins = pair("outer-joint-worn@half.fr.outer");
         assert_eq!(twins.problem(builtin(), &v), None);
-        let planned = |c: &Chosen| {
+        let planned = |c: &ChosenRepair| {
             let mut document = json!({"due": [{"fault": "oil-wrong", "at": "gearbox"}]});
             c.plan(&mut document);
             document["repairs"][0].clone()
@@ -374,12 +374,12 @@ mod tests {
         let mut document = json!({});
         twins.change_as_due(&mut document);
         assert_eq!(document["due"].as_array().unwrap().len(), 2);
-        let code = |c: Chosen| c.problem(builtin(), &v).map(|p| p.code);
+        let code = |c: ChosenRepair| c.problem(builtin(), &v).map(|p| p.code);
         assert_eq!(code(pair("nothing@hub.fl")).as_deref(), Some("unknown-fault"));
         assert_eq!(code(pair("wheel-bearing-worn@hub.xx")).as_deref(), Some("unknown-place"));
-        assert_eq!(code(Chosen { part: Some("stolen".into()), ..twins.clone() }).as_deref(), Some("unknown-part"));
+        assert_eq!(code(ChosenRepair { part: Some("stolen".into()), ..twins.clone() }).as_deref(), Some("unknown-part"));
         // A pair that is not at the gate is below every line, however sure one of it is.
         let g = gates(&case(json!({})), builtin(), "S1", None, 6);
-        assert_eq!(g.asked_of(&pair("wheel-bearing-worn@hub.fl")), [Asked::BelowCertainty]);
+        assert_eq!(g.asked_of(&pair("wheel-bearing-worn@hub.fl")), [ReasonAsked::BelowCertainty]);
     }
 }

@@ -41,12 +41,12 @@ pub use availability::RECORDED;
 pub use danger::Danger;
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
-pub use open_tests::{Possible, behaviour_in, one_test, possible};
+pub use open_tests::{OpenTest, behaviour_in, one_test, possible};
 pub use place_kinds::is_kind as place_is;
-pub use sensitivity::{Overturn, overturns};
-pub use separating_test::Parting;
+pub use sensitivity::{RankingReversal, overturns};
+pub use separating_test::SeparatingTest;
 pub use shared_causes::Shared;
-pub use test_order::{Routed, route, with_step};
+pub use test_order::{OrderedTest, route, with_step};
 pub use test_selection::{NextTest, OutcomePreview, entropy, moved, settles};
 pub use units::{Unit, complete_units, unit_of};
 
@@ -61,7 +61,7 @@ use serde::Serialize;
 
 /// One thing that moved a cause.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Because {
+pub struct Contribution {
     /// In the mechanic's words.
     pub evidence: String,
     /// How far, up or down.
@@ -84,7 +84,7 @@ pub struct Ranked {
     /// Probability.
     pub p: f64,
     /// What moved it, strongest first.
-    pub because: Vec<Because>,
+    pub because: Vec<Contribution>,
 }
 
 impl Ranked {
@@ -117,7 +117,7 @@ pub struct SymptomAnswer {
     /// The open tests, the first step of the plan first, then by what they answer for each minute.
     pub next: Vec<NextTest>,
     /// The plan that costs least until it is cured.
-    pub course: plan::Course,
+    pub course: plan::Plan,
     /// Probabilities by what is bought as one.
     pub units: Vec<Unit>,
     /// Whether a statement on driving is proposed.
@@ -141,7 +141,7 @@ const LONG_JOB: f64 = 32.0;
 
 /// How far the search for a cause is.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Stands<'a> {
+pub enum DiagnosisStatus<'a> {
     /// This one is sure enough to act on.
     Sure(&'a Ranked),
     /// So many suspects hold most of it.
@@ -154,16 +154,16 @@ pub enum Stands<'a> {
 
 impl SymptomAnswer {
     /// How far the search is, where `sure` is enough to act on.
-    pub fn stands(&self, sure: f64) -> Stands<'_> {
+    pub fn stands(&self, sure: f64) -> DiagnosisStatus<'_> {
         let named = || self.ranked.iter().filter(|r| r.fault != "unknown");
         let suspects = named().filter(|r| r.p >= SUSPECT);
         // Few that hold less than half of it are not what is left.
         let most = suspects.clone().map(|r| r.p).sum::<f64>() >= 0.5;
         match named().next() {
-            Some(r) if r.p >= sure => Stands::Sure(r),
-            _ if most => Stands::Left(suspects.count()),
-            Some(r) if r.p >= LEADS => Stands::Leads(r),
-            _ => Stands::Open,
+            Some(r) if r.p >= sure => DiagnosisStatus::Sure(r),
+            _ if most => DiagnosisStatus::Left(suspects.count()),
+            Some(r) if r.p >= LEADS => DiagnosisStatus::Leads(r),
+            _ => DiagnosisStatus::Open,
         }
     }
 
@@ -322,11 +322,11 @@ fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>,
 }
 
 impl Weighed {
-    fn because(&self, i: usize) -> Vec<Because> {
-        let mut b: Vec<Because> = self
+    fn because(&self, i: usize) -> Vec<Contribution> {
+        let mut b: Vec<Contribution> = self
             .evidence
             .iter()
-            .map(|e| Because { evidence: e.words.clone(), bits: e.bits[i] })
+            .map(|e| Contribution { evidence: e.words.clone(), bits: e.bits[i] })
             .filter(|b| b.bits.abs() >= 0.05)
             .collect();
         b.sort_by(|x, y| y.bits.abs().total_cmp(&x.bits.abs()));
@@ -427,7 +427,7 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let laid = test_selection::laid_out(case, &model, symptom, w);
     let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &laid));
-    let play = plan::Play::new(case, k, w, &laid);
+    let play = plan::PlannedCase::new(case, k, w, &laid);
     let course = play.course(case, k, w);
     let first = course.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
@@ -487,11 +487,11 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 }
 
 /// The plan of a symptom alone.
-pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> plan::Course {
+pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> plan::Plan {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    plan::Play::new(case, k, &w, &test_selection::laid_out(case, &model, symptom, &w)).course(case, k, &w)
+    plan::PlannedCase::new(case, k, &w, &test_selection::laid_out(case, &model, symptom, &w)).course(case, k, &w)
 }
 
 #[cfg(test)]
@@ -587,7 +587,7 @@ mod tests {
         assert_eq!(stands(&[0.12, 0.12]), "Open2");
         d.symptoms[0].ranked.truncate(2);
         d.symptoms[0].ranked.iter_mut().for_each(|r| r.p = 0.3);
-        assert_eq!(d.symptoms[0].stands(0.8), Stands::Left(2));
+        assert_eq!(d.symptoms[0].stands(0.8), DiagnosisStatus::Left(2));
     }
 
     #[test]

@@ -7,7 +7,7 @@ use crate::case::Case;
 
 /// A test that can be made as the vehicle stands, with what its outcomes say.
 #[derive(Clone, Debug)]
-pub struct Possible {
+pub struct OpenTest {
     /// The test.
     pub test: String,
     /// Where.
@@ -25,7 +25,7 @@ pub struct Possible {
 }
 
 /// The tests of a symptom that were not made yet, in the order of the catalogue.
-pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
+pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
     let all = hypotheses(&case.vehicle, k);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
@@ -34,19 +34,20 @@ pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<Possible> {
 
 /// One test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test,
 /// place or gear that this vehicle does not have.
-pub fn one_test(case: &Case, k: &Knowledge, symptom: &str, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<Possible> {
+pub fn one_test(case: &Case, k: &Knowledge, symptom: &str, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<OpenTest> {
     let all = hypotheses(&case.vehicle, k);
     let kind = usual_kind(&case.symptom(symptom)?.kind);
     let model = Model::new(&case.vehicle, k, &all, kind);
-    let same =
-        |t: &availability::Try| t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear;
+    let same = |t: &availability::TestInstance| {
+        t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear
+    };
     availability::all_tries(&model).into_iter().find(same).map(|t| laid_open(case, &model, t))
 }
 
 /// A test with what its outcomes say.
-fn laid_open(case: &Case, model: &Model, t: availability::Try) -> Possible {
+fn laid_open(case: &Case, model: &Model, t: availability::TestInstance) -> OpenTest {
     let l = t.likelihoods(model);
-    Possible {
+    OpenTest {
         test: t.test.id.clone(),
         at: t.at.as_ref().map(|p| p.id.clone()),
         gear: t.gear.clone(),
@@ -59,7 +60,7 @@ fn laid_open(case: &Case, model: &Model, t: availability::Try) -> Possible {
 
 /// How often each outcome of a test comes out under each hypothesis, as the knowledge has it: the rows before they are tempered.
 /// None of a test that the knowledge does not have.
-pub fn behaviour_in(case: &Case, k: &Knowledge, symptom: &str, t: &Possible) -> Option<Vec<Vec<f64>>> {
+pub fn behaviour_in(case: &Case, k: &Knowledge, symptom: &str, t: &OpenTest) -> Option<Vec<Vec<f64>>> {
     let all = hypotheses(&case.vehicle, k);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let at = t.at.as_deref().and_then(|at| case.vehicle.place(at));

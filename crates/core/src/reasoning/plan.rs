@@ -1,13 +1,13 @@
 //! The course that costs least until the fault is cured: the next three moves, and what ordering parts now would
 //! cost against testing first.
 
-use super::availability::Try;
+use super::availability::TestInstance;
 use super::danger;
-use super::decision_problem::{Game, Move, Replacement, Standing, Trial};
+use super::decision_problem::{Action, BeliefState, DecisionProblem, RepairAction, TestAction};
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
-use super::test_selection::{Laid, WORTHWHILE, entropy, settles, sharpens};
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, settles, sharpens};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
@@ -37,7 +37,7 @@ const SHOWN: usize = 3;
 
 /// What an outcome of a planned test, or of a planned repair, means.
 #[derive(Clone, Debug, Serialize)]
-pub struct Meaning {
+pub struct OutcomeMeaning {
     /// The outcome; `cured` or `not-cured` of a repair.
     pub outcome: String,
     /// The place that it names, of a test that names one.
@@ -55,7 +55,7 @@ pub struct Meaning {
 
 /// A move of the plan.
 #[derive(Clone, Debug, Serialize)]
-pub struct Step {
+pub struct PlanStep {
     /// The test; none where a part is replaced.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub test: Option<String>,
@@ -76,14 +76,14 @@ pub struct Step {
     /// Work and parts, in the workshop's money.
     pub cost: f64,
     /// What each outcome means; the plan goes on with the likeliest.
-    pub outcomes: Vec<Meaning>,
+    pub outcomes: Vec<OutcomeMeaning>,
 }
 
 /// The plan of a symptom.
 #[derive(Clone, Debug, Serialize)]
-pub struct Course {
+pub struct Plan {
     /// The next moves.
-    pub steps: Vec<Step>,
+    pub steps: Vec<PlanStep>,
     /// What curing it costs on average when the plan is followed, in the workshop's money.
     pub cost: f64,
     /// Acting beats testing: no test saves what it costs.
@@ -96,13 +96,13 @@ pub struct Course {
 }
 
 /// A case as a game, with what its numbers stand for.
-pub struct Play<'a> {
+pub struct PlannedCase<'a> {
     /// The game.
-    pub game: Game,
+    pub game: DecisionProblem,
     /// The hypotheses of each cause, the likeliest first; the last cause of the game is everything else.
     pub causes: Vec<Vec<usize>>,
     /// The test of each trial, and what can come out of it.
-    tries: Vec<(Try<'a>, Vec<Cell>)>,
+    tries: Vec<(TestInstance<'a>, Vec<Cell>)>,
     /// How likely each outcome of each trial is for no reason.
     bases: Vec<Vec<f64>>,
     preparations: Preparations,
@@ -116,7 +116,7 @@ pub(crate) struct LookedAhead {
     /// What it costs until it is cured, times the weight of the standing.
     pub cost: f64,
     /// The move that begins it.
-    pub first: Option<Move>,
+    pub first: Option<Action>,
     /// The same where the best test comes first; none where no test is left.
     pub test_first: Option<f64>,
 }
@@ -172,9 +172,9 @@ fn key(h: &Hypothesis) -> (&str, &str, Option<[usize; 2]>) {
     (&h.fault, &h.at, h.pair)
 }
 
-impl<'a> Play<'a> {
+impl<'a> PlannedCase<'a> {
     /// Lays out a symptom of a case.
-    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[Laid<'a>]) -> Self {
+    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[EvaluatedTest<'a>]) -> Self {
         let mut order: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] > 0.0 && !w.all[i].is_unknown()).collect();
         order.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
         let mut causes: Vec<Vec<usize>> = vec![];
@@ -211,15 +211,16 @@ impl<'a> Play<'a> {
             let own = |c: &Vec<usize>| h.pair.is_some_and(|m| m.iter().any(|i| c.contains(i)));
             causes.iter().enumerate().filter(|(i, c)| *i == n || own(c)).fold(0, |bits, (i, _)| bits | 1 << i)
         };
-        let mut replacements: Vec<Replacement> = (0..causes.len())
+        let mut replacements: Vec<RepairAction> = (0..causes.len())
             .map(|n| {
                 let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
                 // Every repair but the last one was in vain: what that costs besides counts with each.
-                Replacement { cost: own.1 + cost_in_vain(k, &w.all, causes[n][0]), needs: bits(before), cures: cures(n) }
+                RepairAction { cost: own.1 + cost_in_vain(k, &w.all, causes[n][0]), needs: bits(before), cures: cures(n) }
             })
             .collect();
-        replacements.push(Replacement { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
-        let mut worth: Vec<(f64, &Laid)> = laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
+        replacements.push(RepairAction { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
+        let mut worth: Vec<(f64, &EvaluatedTest)> =
+            laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         worth.truncate(TESTS);
         let (mut tries, mut trials, mut bases) = (vec![], vec![], vec![]);
@@ -232,7 +233,7 @@ impl<'a> Play<'a> {
             let of_causes = |row: &Vec<f64>| causes.iter().map(|c| mean(row, c)).chain([mean(row, &others)]).collect();
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
             let people = if t.test.helper { 2.0 } else { 1.0 };
-            trials.push(Trial {
+            trials.push(TestAction {
                 cost: charged_minutes(case, k, t.test, own_minutes(k, t.test, t.at.as_ref())) * hour * people + t.test.materials,
                 needs,
                 leaves: 0,
@@ -258,7 +259,7 @@ impl<'a> Play<'a> {
         let risk = causes.iter().chain([&others]).map(risk_of).collect();
         let last_repair = causes.iter().map(|c| sum(c) * cost_in_vain(k, &w.all, c[0])).sum();
         Self {
-            game: Game { p, replacements, trials, preparations: costs, risk },
+            game: DecisionProblem { p, replacements, trials, preparations: costs, risk },
             causes,
             tries,
             bases,
@@ -267,12 +268,12 @@ impl<'a> Play<'a> {
         }
     }
 
-    fn needed(&self, needs: u32, s: &Standing) -> f64 {
+    fn needed(&self, needs: u32, s: &BeliefState) -> f64 {
         let open = |b: &usize| needs & !s.prepared & (1 << b) != 0;
         (0..self.preparations.len()).filter(open).map(|b| self.preparations[b].1).sum()
     }
 
-    fn first(&self, w: &Weighed, s: &Standing) -> (String, String, f64) {
+    fn first(&self, w: &Weighed, s: &BeliefState) -> (String, String, f64) {
         let sum: f64 = s.weight.iter().sum();
         let best = (0..s.weight.len()).max_by(|&a, &b| s.weight[a].total_cmp(&s.weight[b])).unwrap_or(0);
         let name = self.causes.get(best).map(|c| (w.all[c[0]].fault.clone(), w.all[c[0]].at.clone()));
@@ -281,19 +282,19 @@ impl<'a> Play<'a> {
     }
 
     /// One move told, and the standing after its likeliest outcome.
-    fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &Standing, m: Move) -> (Step, Standing) {
+    fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &BeliefState, m: Action) -> (PlanStep, BeliefState) {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
-        let meaning = |outcome: &str, place: Option<String>, then: &Standing, p: f64| {
+        let meaning = |outcome: &str, place: Option<String>, then: &BeliefState, p: f64| {
             let (fault, at, p_then) = self.first(w, then);
-            Meaning { outcome: outcome.into(), place, p, fault, at, p_then }
+            OutcomeMeaning { outcome: outcome.into(), place, p, fault, at, p_then }
         };
         match m {
-            Move::Test(t) => {
+            Action::Test(t) => {
                 let ((one, cells), trial) = (&self.tries[t], &self.game.trials[t]);
-                let after: Vec<Standing> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
-                let chance = |s: &Standing| s.weight.iter().sum::<f64>() / sum;
-                let of = |(c, a): (&Cell, &Standing)| {
+                let after: Vec<BeliefState> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
+                let chance = |s: &BeliefState| s.weight.iter().sum::<f64>() / sum;
+                let of = |(c, a): (&Cell, &BeliefState)| {
                     let place = c.place.as_ref().map(|p| p.id.clone());
                     meaning(&one.test.outcomes[c.outcome].id, place, a, chance(a))
                 };
@@ -301,7 +302,7 @@ impl<'a> Play<'a> {
                 let outcomes = cells.iter().zip(&after).filter(|(_, a)| chance(a) > 0.0).map(of).collect();
                 let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(trial.needs, s);
                 let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
-                let step = Step {
+                let step = PlanStep {
                     test: Some(one.test.id.clone()),
                     fault: None,
                     with: vec![],
@@ -313,7 +314,7 @@ impl<'a> Play<'a> {
                 };
                 (step, likeliest.unwrap_or_else(|| s.clone()))
             }
-            Move::Replace(c) => {
+            Action::Replace(c) => {
                 let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
                 let h = of.map(|of| w.leading(of[0]));
                 let besides = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
@@ -324,7 +325,7 @@ impl<'a> Play<'a> {
                 let mut cured = s.clone();
                 cured.weight.iter_mut().zip(&left.weight).for_each(|(w, l)| *w -= l);
                 let p = cured.weight.iter().sum::<f64>() / sum;
-                let step = Step {
+                let step = PlanStep {
                     test: None,
                     fault: Some(h.as_ref().map_or("unknown".into(), |h| h.0.fault.clone())),
                     with: h.as_ref().map_or(vec![], |h| h.1.clone()),
@@ -341,21 +342,21 @@ impl<'a> Play<'a> {
 
     /// Looks ahead from a standing. Of several tests that lead to a cure for about the same cost, the order in which they
     /// are made matters little to the sum: the one that answers most for its minutes comes first.
-    pub(crate) fn look_ahead(&self, k: &Knowledge, s: &Standing) -> LookedAhead {
+    pub(crate) fn look_ahead(&self, k: &Knowledge, s: &BeliefState) -> LookedAhead {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
         let p: Vec<f64> = s.weight.iter().map(|w| w / sum.max(1e-300)).collect();
         let (replacing, part) = self.game.replacing(s);
-        let act = |cost: f64, test_first: Option<f64>| LookedAhead { cost, first: part.map(Move::Replace), test_first };
+        let act = |cost: f64, test_first: Option<f64>| LookedAhead { cost, first: part.map(Action::Replace), test_first };
         // Where one cause is left, or nothing at all, nothing is to be separated.
         if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
             return act(replacing, None);
         }
-        let course = |t: usize| self.game.course(s, Move::Test(t), AHEAD - 1);
+        let course = |t: usize| self.game.course(s, Action::Test(t), AHEAD - 1);
         let tests: Vec<(f64, usize)> = self.game.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
         let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
         let test_first = least.map(|t| t.0);
-        let acting = part.map_or(replacing, |c| self.game.course(s, Move::Replace(c), AHEAD - 1).min(replacing));
+        let acting = part.map_or(replacing, |c| self.game.course(s, Action::Replace(c), AHEAD - 1).min(replacing));
         let cured = |c: usize| sum - self.game.not_cured(s, c).weight.iter().sum::<f64>();
         let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
         let (cost, best) = match least {
@@ -389,11 +390,11 @@ impl<'a> Play<'a> {
         let besides = by_worth.iter().map(|x| x.1).find(as_good);
         let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));
         let first = besides.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
-        LookedAhead { cost, first: Some(Move::Test(first)), test_first }
+        LookedAhead { cost, first: Some(Action::Test(first)), test_first }
     }
 
     /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
-    fn cheap_test(&self, k: &Knowledge, s: &Standing, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
+    fn cheap_test(&self, k: &Knowledge, s: &BeliefState, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
         let useful = |t: usize| {
             let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
             cheap && settles(p, &self.game.trials[t].rows) >= WORTHWHILE * entropy(p)
@@ -403,23 +404,23 @@ impl<'a> Play<'a> {
     }
 
     /// What a test costs from how things stand, with what must be done before it.
-    fn cost_of(&self, t: usize, s: &Standing) -> f64 {
-        self.game.price(s, Move::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
+    fn cost_of(&self, t: usize, s: &BeliefState) -> f64 {
+        self.game.price(s, Action::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
     }
 
     /// Whether a test of these saves more than it costs; those that were not laid out do not.
     pub(crate) fn pays(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
         let start = self.game.start();
-        let same = |(one, _): &(Try, Vec<Cell>)| {
+        let same = |(one, _): &(TestInstance, Vec<Cell>)| {
             one.test.id == test && one.at.as_ref().map(|p| p.id.as_str()) == at && one.gear.as_deref() == gear
         };
         let Some(t) = self.tries.iter().position(same) else { return false };
-        self.game.course(&start, Move::Test(t), 0) < self.game.replacing(&start).0
+        self.game.course(&start, Action::Test(t), 0) < self.game.replacing(&start).0
     }
 
     /// What a test can save on average of what acting at once costs, as a share, its own cost left out: nothing where no outcome
     /// of it changes what is repaired first, or in which order.
-    pub(crate) fn can_save(&self, w: &Weighed, l: &Laid) -> f64 {
+    pub(crate) fn can_save(&self, w: &Weighed, l: &EvaluatedTest) -> f64 {
         let start = self.game.start();
         let acting = self.game.replacing(&start).0;
         let mut cause_of = vec![self.causes.len(); w.p.len()];
@@ -427,18 +428,18 @@ impl<'a> Play<'a> {
         let then = |row: &Vec<f64>| {
             let mut weight = vec![0.0; self.causes.len() + 1];
             row.iter().enumerate().for_each(|(i, x)| weight[cause_of[i]] += w.p[i] * x);
-            self.game.replacing(&Standing { weight, ..start.clone() }).0
+            self.game.replacing(&BeliefState { weight, ..start.clone() }).0
         };
         (acting - l.likelihoods.rows.iter().map(then).sum::<f64>()) / acting.max(1e-300)
     }
 
     /// The plan.
-    pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Course {
+    pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
         let start = self.game.start();
         let LookedAhead { cost, first: mut next, test_first } = self.look_ahead(k, &start);
-        let enough = matches!(next, Some(Move::Replace(_)) | None);
+        let enough = matches!(next, Some(Action::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
-        let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Move::Replace(c), AHEAD - 1));
+        let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Action::Replace(c), AHEAD - 1));
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
             let (step, then) = self.step(case, k, w, &s, m);
@@ -453,7 +454,7 @@ impl<'a> Play<'a> {
         }
         let own = |cost: f64| cost - self.last_repair;
         let test_first = test_first.map(own);
-        Course { steps, cost: own(cost.min(repair_first)), enough, repair_first: own(repair_first), test_first }
+        Plan { steps, cost: own(cost.min(repair_first)), enough, repair_first: own(repair_first), test_first }
     }
 }
 
@@ -466,9 +467,9 @@ mod tests {
     use crate::vehicle::sample::*;
     use serde_json::json;
 
-    fn play<'a>(c: &'a Case, w: &'a Weighed) -> Play<'a> {
+    fn play<'a>(c: &'a Case, w: &'a Weighed) -> PlannedCase<'a> {
         let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
-        Play::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
+        PlannedCase::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
     }
 
     fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {

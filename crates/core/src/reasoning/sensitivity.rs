@@ -1,7 +1,7 @@
 //! What would change one's mind: the outcomes that would put another cause first.
 
 use super::knowledge::Knowledge;
-use super::{Possible, beliefs, possible};
+use super::{OpenTest, beliefs, possible};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use serde::Serialize;
@@ -13,7 +13,7 @@ const LEAST_CHANCE: f64 = 0.005;
 
 /// An outcome that would put another cause first.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Overturn {
+pub struct RankingReversal {
     /// The test.
     pub test: String,
     /// Where.
@@ -39,14 +39,14 @@ fn first(p: impl Iterator<Item = f64>) -> Option<usize> {
     p.enumerate().reduce(|a, b| if b.1 > a.1 { b } else { a }).map(|x| x.0)
 }
 
-fn of(p: &[f64], now: usize, t: &Possible) -> Option<Overturn> {
+fn of(p: &[f64], now: usize, t: &OpenTest) -> Option<RankingReversal> {
     let outcomes = t.outcomes.iter().zip(&t.places);
     outcomes
         .zip(&t.rows)
         .filter_map(|((outcome, place), row)| {
             let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
             let then = first(p.iter().zip(row).map(|(p, l)| p * l))?;
-            (p[then] * row[then] > CLEARLY * p[now] * row[now] && chance >= LEAST_CHANCE).then(|| Overturn {
+            (p[then] * row[then] > CLEARLY * p[now] * row[now] && chance >= LEAST_CHANCE).then(|| RankingReversal {
                 test: t.test.clone(),
                 at: t.at.clone(),
                 gear: t.gear.clone(),
@@ -62,10 +62,10 @@ fn of(p: &[f64], now: usize, t: &Possible) -> Option<Overturn> {
 }
 
 /// The outcomes that would put another cause first, the likeliest of each test; the likeliest test first.
-pub fn overturns(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Vec<Overturn> {
+pub fn overturns(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Vec<RankingReversal> {
     let p = beliefs(case, k, symptom, analysis);
     let Some(now) = first(p.iter().copied()) else { return vec![] };
-    let mut out: Vec<Overturn> = possible(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
+    let mut out: Vec<RankingReversal> = possible(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
     out.sort_by(|a, b| b.chance.total_cmp(&a.chance));
     out.truncate(most);
     out

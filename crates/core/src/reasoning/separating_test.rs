@@ -11,14 +11,14 @@ use crate::vehicle::orders::OrderLine;
 const LEAST_APART: f64 = 0.3;
 
 /// Every test at every place where it can be made, with what each outcome says of each cause.
-pub struct Parting<'a> {
+pub struct SeparatingTest<'a> {
     knowledge: &'a Knowledge,
     all: Vec<Hypothesis>,
     /// Test, minutes, and a row of likelihoods for each outcome.
     tests: Vec<(String, f64, Vec<Vec<f64>>)>,
 }
 
-impl<'a> Parting<'a> {
+impl<'a> SeparatingTest<'a> {
     /// Lays out the tests of a vehicle.
     pub fn new(v: &Vehicle, knowledge: &'a Knowledge) -> Self {
         let all = hypotheses(v, knowledge);

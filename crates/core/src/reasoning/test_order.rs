@@ -4,9 +4,9 @@
 
 use super::knowledge::{Heat, Knowledge};
 use super::likelihood::Model;
-use super::plan::Play;
+use super::plan::PlannedCase;
 use super::preparation::own_minutes;
-use super::test_selection::{Laid, WORTHWHILE, entropy, laid_out, sharpens};
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, laid_out, sharpens};
 use super::{Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;
@@ -33,7 +33,7 @@ const OFFERED_WITH_A_STEP: usize = 3;
 
 /// A test on the route.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Routed {
+pub struct OrderedTest {
     /// The test.
     pub test: String,
     /// Where.
@@ -48,8 +48,8 @@ pub struct Routed {
     pub too_warm: bool,
 }
 
-impl Routed {
-    fn of(l: &Laid, minutes: f64, too_warm: bool) -> Self {
+impl OrderedTest {
+    fn of(l: &EvaluatedTest, minutes: f64, too_warm: bool) -> Self {
         Self {
             test: l.one.test.id.clone(),
             at: l.one.at.as_ref().map(|p| p.id.clone()),
@@ -66,7 +66,7 @@ struct Open<'a> {
     case: &'a Case,
     k: &'a Knowledge,
     w: &'a Weighed,
-    laid: &'a [Laid<'a>],
+    laid: &'a [EvaluatedTest<'a>],
     /// What each may save of what acting at once costs, as a share.
     saves: Vec<f64>,
 }
@@ -77,7 +77,7 @@ impl Open<'_> {
         let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
         let model = Model::new(&case.vehicle, k, &w.all, kind);
         let laid = laid_out(case, &model, symptom, &w);
-        let play = Play::new(case, k, &w, &laid);
+        let play = PlannedCase::new(case, k, &w, &laid);
         let saves = laid.iter().map(|l| play.can_save(&w, l)).collect();
         then(&Open { case, k, w: &w, laid: &laid, saves })
     }
@@ -92,12 +92,12 @@ impl Open<'_> {
     }
 
     /// What a test brings nearer to a decision, whatever it takes.
-    fn value(&self, l: &Laid) -> f64 {
+    fn value(&self, l: &EvaluatedTest) -> f64 {
         sharpens(&self.w.p, &l.likelihoods.rows, &l.likelihoods.base(), 0.0)
     }
 
     /// Minutes of a test once it is the next one, and what of them is going up.
-    fn minutes_of(&self, l: &Laid, up: bool, last: Option<&Place>) -> (f64, f64) {
+    fn minutes_of(&self, l: &EvaluatedTest, up: bool, last: Option<&Place>) -> (f64, f64) {
         let (t, lift) = (l.one.test, self.k.weights.time.lift_minutes);
         let stands_up = self.case.state.as_ref().is_some_and(|s| s.is_up());
         let held = if t.lift && !stands_up { lift } else { 0.0 };
@@ -113,7 +113,7 @@ impl Open<'_> {
 
     /// What a test is worth for its minutes, once it is the next one. What is done at several places alike is one round:
     /// `round` holds the values at all places that are left.
-    fn score(&self, l: &Laid, round: &[f64], up: bool, last: Option<&Place>) -> f64 {
+    fn score(&self, l: &EvaluatedTest, round: &[f64], up: bool, last: Option<&Place>) -> f64 {
         // Going up is paid once for all that is done up there: it does not decide which of these is first.
         let (minutes, going_up) = self.minutes_of(l, up, last);
         // Under power one sits inside and another listens.
@@ -134,9 +134,9 @@ pub fn route(
     heat: Heat,
     wanted: impl Fn(&super::knowledge::Test, Option<&Place>, f64) -> bool,
     first: Option<(&str, Option<&str>, Option<&str>)>,
-) -> Vec<Routed> {
+) -> Vec<OrderedTest> {
     Open::with(case, k, symptom, analysis, |open| {
-        let is_first = |l: &Laid| {
+        let is_first = |l: &EvaluatedTest| {
             first.is_some_and(|(test, at, gear)| {
                 l.one.test.id == test && l.one.at.as_ref().map(|p| p.id.as_str()) == at && l.one.gear.as_deref() == gear
             })
@@ -149,7 +149,7 @@ pub fn route(
         let mut up = case.state.as_ref().is_some_and(|s| s.is_up());
         let (mut last, mut last_test): (Option<&Place>, Option<&str>) = (None, None);
         let mut out = vec![];
-        let too_warm = |l: &Laid| heat == Heat::Warm && l.one.test.best == Some(Heat::Cold);
+        let too_warm = |l: &EvaluatedTest| heat == Heat::Warm && l.one.test.best == Some(Heat::Cold);
         while !left.is_empty() {
             let score = |&(i, value): &(usize, f64)| {
                 let l = &open.laid[i];
@@ -158,7 +158,7 @@ pub fn route(
                 round.sort_by(|a, b| b.total_cmp(a));
                 let warm = if heat == Heat::Warm && l.one.test.best == Some(Heat::Warm) { WHILE_WARM } else { 1.0 };
                 // What hands feel in a moment comes before wheels turn under power: nothing loose is run.
-                let by_hand = |x: &Laid| {
+                let by_hand = |x: &EvaluatedTest| {
                     x.one.test.lift && !x.one.test.wheels && own_minutes(k, x.one.test, x.one.at.as_ref()) <= BY_HAND_MINUTES
                 };
                 let waits = l.one.test.wheels && left.iter().any(|(j, _)| by_hand(&open.laid[*j]));
@@ -176,7 +176,7 @@ pub fn route(
                 |a: &(i32, f64, f64), b: &(i32, f64, f64)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.total_cmp(&b.2));
             let best = (0..left.len()).max_by(|&a, &b| order(&scores[a], &scores[b])).unwrap_or(0);
             let l = &open.laid[left.remove(best).0];
-            out.push(Routed::of(l, open.minutes_of(l, up, last).0, too_warm(l)));
+            out.push(OrderedTest::of(l, open.minutes_of(l, up, last).0, too_warm(l)));
             up = l.one.test.lift || up && !l.one.test.loaded && !l.one.test.is_of_the_road();
             last = l.one.at.as_ref().or(last);
             last_test = Some(&l.one.test.id);
@@ -193,12 +193,12 @@ pub fn with_step(
     symptom: &str,
     analysis: Option<&Analysis>,
     step: (&str, Option<&str>, Option<&str>),
-) -> Vec<Routed> {
+) -> Vec<OrderedTest> {
     let Some(rule) = k.test(step.0) else { return vec![] };
     let at = step.1.and_then(|a| case.vehicle.place(a));
     let stands_up = case.state.as_ref().is_some_and(|s| s.is_up());
     Open::with(case, k, symptom, analysis, |open| {
-        let free = |l: &Laid| {
+        let free = |l: &EvaluatedTest| {
             let (t, own) = (l.one.test, own_minutes(k, l.one.test, l.one.at.as_ref()));
             let going_up = if t.lift && !stands_up { k.weights.time.lift_minutes } else { 0.0 };
             let prepared = l.minutes - own - going_up <= 1e-9;
@@ -215,10 +215,10 @@ pub fn with_step(
             };
             near && t.lift == rule.lift && !t.is_of_the_road() && own <= FREE_LOOK_MINUTES
         };
-        let mut found: Vec<(f64, &Laid)> =
+        let mut found: Vec<(f64, &EvaluatedTest)> =
             open.laid.iter().enumerate().filter(|(i, l)| open.can_move(*i) && free(l)).map(|(_, l)| (open.value(l), l)).collect();
         found.sort_by(|a, b| b.0.total_cmp(&a.0));
         found.truncate(OFFERED_WITH_A_STEP);
-        found.into_iter().map(|(_, l)| Routed::of(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
+        found.into_iter().map(|(_, l)| OrderedTest::of(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
     })
 }

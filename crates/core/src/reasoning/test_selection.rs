@@ -1,7 +1,7 @@
 //! The next best test: the expected drop in uncertainty per minute, in the state the vehicle is in.
 
 use super::Weighed;
-use super::availability::{RECORDED, Try, open};
+use super::availability::{RECORDED, TestInstance, open};
 use super::knowledge::Test;
 use super::likelihood::{Likelihoods, Model};
 use super::preparation::{charged_minutes, minutes};
@@ -106,7 +106,7 @@ pub(crate) fn sharpens(p: &[f64], rows: &[Vec<f64>], base: &[f64], minutes: f64)
 
 /// What an outcome moves.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Moved {
+pub struct PosteriorShift {
     /// How likely it is to come out.
     pub chance: f64,
     /// The hypothesis that then stands first, and how sure.
@@ -120,19 +120,19 @@ pub struct Moved {
 }
 
 /// What an outcome with this row of likelihoods moves in what is believed.
-pub fn moved(p: &[f64], row: &[f64]) -> Moved {
+pub fn moved(p: &[f64], row: &[f64]) -> PosteriorShift {
     let joint: Vec<f64> = p.iter().zip(row).map(|(p, l)| p * l).collect();
     let chance: f64 = joint.iter().sum();
     let then = |i: usize| joint[i] / chance.max(1e-300);
     let largest = |of: &dyn Fn(usize) -> f64| (0..p.len()).max_by(|&a, &b| of(a).total_cmp(&of(b))).unwrap_or(0);
     let gain = |i: usize| then(i) - p[i];
     let (first, now, rises) = (largest(&|i| joint[i]), largest(&|i| p[i]), largest(&gain));
-    Moved { chance, first: (first, then(first)), now: (now, then(now)), rises: (rises, then(rises)), gain: gain(rises) }
+    PosteriorShift { chance, first: (first, then(first)), now: (now, then(now)), rises: (rises, then(rises)), gain: gain(rises) }
 }
 
 /// A test that is open, with what its outcomes say.
-pub(crate) struct Laid<'a> {
-    pub one: Try<'a>,
+pub(crate) struct EvaluatedTest<'a> {
+    pub one: TestInstance<'a>,
     /// What can come out, a row for each.
     pub likelihoods: Likelihoods,
     /// What it answers on average, bits.
@@ -144,10 +144,10 @@ pub(crate) struct Laid<'a> {
 }
 
 /// The tests that are open, laid out once for list and plan.
-pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<Laid<'a>> {
+pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<EvaluatedTest<'a>> {
     let forbids = super::danger::forbids_driving(case, model.k, &w.all);
     let risk: f64 = w.p.iter().zip(&forbids).filter(|(_, f)| **f).map(|(p, _)| p).sum();
-    let lay = |one: Try<'a>| {
+    let lay = |one: TestInstance<'a>| {
         let likelihoods = one.likelihoods(model);
         let minutes = minutes(case, model.k, one.test, one.at.as_ref());
         let people = if one.test.helper { 2.0 } else { 1.0 };
@@ -155,15 +155,15 @@ pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &We
         let materials = one.test.materials / (model.k.weights.time.rate / 60.0).max(0.1);
         let charged = charged_minutes(case, model.k, one.test, minutes);
         let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), charged * people + materials + risk);
-        Laid { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
+        EvaluatedTest { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
-    let mut out: Vec<Laid> = open(case, model, symptom).into_iter().map(lay).collect();
+    let mut out: Vec<EvaluatedTest> = open(case, model, symptom).into_iter().map(lay).collect();
     out.retain(|l| l.one.test.id != RECORDED || shows_lines(w, l));
     out
 }
 
 /// A run is worth driving where lines are expected: more often than not it shows one.
-fn shows_lines(w: &Weighed, l: &Laid) -> bool {
+fn shows_lines(w: &Weighed, l: &EvaluatedTest) -> bool {
     let nothing = |c: &super::likelihood::Cell| l.one.test.outcomes[c.outcome].id == "nothing";
     let p: f64 = l
         .likelihoods
@@ -177,8 +177,8 @@ fn shows_lines(w: &Weighed, l: &Laid) -> bool {
 }
 
 /// The tests that answer most for their time, best first.
-pub(crate) fn next_tests(w: &Weighed, laid: &[Laid]) -> Vec<NextTest> {
-    let mut order: Vec<&Laid> = laid.iter().filter(|l| l.bits >= LEAST_BITS).collect();
+pub(crate) fn next_tests(w: &Weighed, laid: &[EvaluatedTest]) -> Vec<NextTest> {
+    let mut order: Vec<&EvaluatedTest> = laid.iter().filter(|l| l.bits >= LEAST_BITS).collect();
     // What answers next to nothing is no next step, however cheap: it comes after all that does.
     let floor = WORTHWHILE * entropy(&w.p);
     order.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.worth.total_cmp(&a.worth)));
@@ -187,7 +187,7 @@ pub(crate) fn next_tests(w: &Weighed, laid: &[Laid]) -> Vec<NextTest> {
 }
 
 /// A test as it is proposed.
-pub(crate) fn proposed(w: &Weighed, l: &Laid) -> NextTest {
+pub(crate) fn proposed(w: &Weighed, l: &EvaluatedTest) -> NextTest {
     NextTest {
         test: l.one.test.id.clone(),
         at: l.one.at.as_ref().map(|p| p.id.clone()),
@@ -282,7 +282,7 @@ mod tests {
 
     #[test]
     fn a_workshop_that_is_quicker_than_a_teardown_still_has_minutes_of_its_own() {
-        let mut house = knowledge::House::default();
+        let mut house = knowledge::WorkshopOverrides::default();
         house.tests.insert("joint-swing".into(), 12.0);
         house.tests.insert("diff-out-run".into(), 20.0);
         let k = house.over(builtin()).unwrap();

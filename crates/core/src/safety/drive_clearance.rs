@@ -10,7 +10,7 @@ use serde_json::Value;
 /// May it be driven?
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Drive {
+pub enum Clearance {
     /// Not at all.
     No,
     /// So far, and no faster than so.
@@ -19,7 +19,7 @@ pub enum Drive {
     Yes,
 }
 
-impl Drive {
+impl Clearance {
     /// By its word.
     pub fn named(word: &str) -> Option<Self> {
         serde_json::from_value(word.into()).ok()
@@ -28,9 +28,9 @@ impl Drive {
 
 /// A statement on driving. The last one of a case counts.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Statement {
+pub struct ClearanceStatement {
     /// Whether.
-    pub drive: Drive,
+    pub drive: Clearance,
     /// Why.
     pub reason: String,
     /// How far at the most.
@@ -53,7 +53,7 @@ fn is_zero(n: &usize) -> bool {
     *n == 0
 }
 
-impl Statement {
+impl ClearanceStatement {
     /// Whether it answered a suspect, and nothing was seen at that part since. A list that has become shorter answers nothing.
     fn answered(&self, case: &Case, fault: &str, at: &str) -> bool {
         let place = case.vehicle.place(at);
@@ -77,7 +77,7 @@ pub struct Suspect {
 }
 
 /// In words, without the reason.
-fn drive_words(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> String {
+fn drive_words(drive: Clearance, km: Option<f64>, kmh: Option<f64>) -> String {
     let limits = match (km, kmh) {
         (Some(km), Some(kmh)) => format!("at most {km:.0} km, no faster than {kmh:.0} km/h"),
         (Some(km), None) => format!("at most {km:.0} km"),
@@ -85,19 +85,19 @@ fn drive_words(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> String {
         (None, None) => "with care".into(),
     };
     match drive {
-        Drive::No => "Not to be driven".into(),
-        Drive::Limited => format!("To be driven {limits}"),
-        Drive::Yes => "Safe to drive".into(),
+        Clearance::No => "Not to be driven".into(),
+        Clearance::Limited => format!("To be driven {limits}"),
+        Clearance::Yes => "Safe to drive".into(),
     }
 }
 
 /// How strict something said or proposed is: whether it may be driven, how far, how fast.
-fn strictness(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> (u8, f64, f64) {
+fn strictness(drive: Clearance, km: Option<f64>, kmh: Option<f64>) -> (u8, f64, f64) {
     let open = |x: Option<f64>| x.unwrap_or(f64::INFINITY);
     match drive {
-        Drive::No => (2, 0.0, 0.0),
-        Drive::Limited => (1, open(km), open(kmh)),
-        Drive::Yes => (0, f64::INFINITY, f64::INFINITY),
+        Clearance::No => (2, 0.0, 0.0),
+        Clearance::Limited => (1, open(km), open(kmh)),
+        Clearance::Yes => (0, f64::INFINITY, f64::INFINITY),
     }
 }
 
@@ -105,7 +105,7 @@ fn strictness(drive: Drive, km: Option<f64>, kmh: Option<f64>) -> (u8, f64, f64)
 #[derive(Clone, Debug, PartialEq)]
 pub struct Proposal {
     /// no, or limited.
-    pub drive: Drive,
+    pub drive: Clearance,
     /// How far at the most, km.
     pub km: Option<f64>,
     /// How fast at the most, km/h.
@@ -147,7 +147,7 @@ pub fn proposal(document: &Value, case: &Case, diagnosis: &Diagnosis) -> Option<
     })
 }
 
-impl Statement {
+impl ClearanceStatement {
     /// What does not fit in it.
     pub fn check(&self) -> Result<(), Problem> {
         if self.reason.trim().is_empty() {
@@ -158,7 +158,7 @@ impl Statement {
                 return Err(Problem::new("bad-number", "a limit is more than nothing").field(field));
             }
         }
-        if self.drive == Drive::Limited && self.km.is_none() && self.kmh.is_none() {
+        if self.drive == Clearance::Limited && self.km.is_none() && self.kmh.is_none() {
             return Err(Problem::new("missing", "how far, or how fast at the most?").field("km"));
         }
         Ok(())
@@ -172,15 +172,15 @@ impl Statement {
 
 /// What a case's document says now on driving: its last statement. One that cannot be read, or that lacks
 /// its reason or limit, grounds the vehicle until somebody says again.
-pub fn statement(document: &Value) -> Option<Statement> {
+pub fn statement(document: &Value) -> Option<ClearanceStatement> {
     let last = match document.get("safety")? {
         Value::Null => return None,
         Value::Array(all) => all.last()?,
         other => other,
     };
-    let read = serde_json::from_value::<Statement>(last.clone()).ok().filter(|s| s.check().is_ok());
-    Some(read.unwrap_or_else(|| Statement {
-        drive: Drive::No,
+    let read = serde_json::from_value::<ClearanceStatement>(last.clone()).ok().filter(|s| s.check().is_ok());
+    Some(read.unwrap_or_else(|| ClearanceStatement {
+        drive: Clearance::No,
         reason: "the last statement on driving cannot be read: say again whether it may be driven".into(),
         km: None,
         kmh: None,
@@ -200,7 +200,7 @@ pub fn check_drive(case: &crate::case::Case) -> Result<(), Problem> {
 
 /// Something found on the way: no cause of what is traced.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Found {
+pub struct SafetyFinding {
     /// What.
     pub what: String,
     /// Where.
@@ -215,7 +215,7 @@ pub struct Found {
 }
 
 /// What was found on the way, oldest first, each with its place in the list.
-pub fn found(document: &Value) -> Vec<(usize, Found)> {
+pub fn found(document: &Value) -> Vec<(usize, SafetyFinding)> {
     read_entries(document, "found")
 }
 
@@ -233,15 +233,15 @@ mod tests {
         let s = statement(&d).unwrap();
         assert_eq!(s.words(), "To be driven at most 12 km, no faster than 50 km/h");
         assert!(s.check().is_ok());
-        let one = |drive: &str| Statement { drive: Drive::named(drive).unwrap(), km: None, kmh: None, ..s.clone() };
+        let one = |drive: &str| ClearanceStatement { drive: Clearance::named(drive).unwrap(), km: None, kmh: None, ..s.clone() };
         assert_eq!((one("no").words().as_str(), one("yes").words().as_str()), ("Not to be driven", "Safe to drive"));
-        assert_eq!(Drive::named("perhaps"), None);
+        assert_eq!(Clearance::named("perhaps"), None);
     }
 
     #[test]
     fn what_cannot_be_read_grounds_the_vehicle() {
         let fine = json!({"drive": "yes", "reason": "joint renewed", "by": "Maren"});
-        assert_eq!(statement(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Drive::Yes);
+        assert_eq!(statement(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Clearance::Yes);
         for last in [
             json!({"drive": "maybe", "reason": "x", "by": "A"}),
             json!({"drive": "yes"}),
@@ -253,10 +253,10 @@ mod tests {
             json!(null),
         ] {
             let s = statement(&json!({"safety": [fine, last]})).unwrap();
-            assert_eq!((s.drive, s.by.as_str()), (Drive::No, "Baricord"), "{last}");
+            assert_eq!((s.drive, s.by.as_str()), (Clearance::No, "Baricord"), "{last}");
         }
         for whole in [json!("yes"), json!({"drive": "yes"}), json!(1)] {
-            assert_eq!(statement(&json!({"safety": whole})).unwrap().drive, Drive::No);
+            assert_eq!(statement(&json!({"safety": whole})).unwrap().drive, Clearance::No);
         }
         assert_eq!(statement(&json!({"safety": []})), None);
         assert_eq!(statement(&json!({"safety": null})), None);
@@ -264,7 +264,7 @@ mod tests {
 
     #[test]
     fn a_statement_without_reason_or_limit_is_none() {
-        let s = |drive, reason: &str, km| Statement {
+        let s = |drive, reason: &str, km| ClearanceStatement {
             drive,
             reason: reason.into(),
             km,
@@ -273,15 +273,16 @@ mod tests {
             answers: vec![],
             observations: 0,
         };
-        assert_eq!(s(Drive::No, " ", None).check().unwrap_err().field.as_deref(), Some("reason"));
-        assert_eq!(s(Drive::Limited, "worn", None).check().unwrap_err().field.as_deref(), Some("km"));
-        assert_eq!(s(Drive::Limited, "worn", Some(-3.0)).check().unwrap_err().field.as_deref(), Some("km"));
-        assert!(s(Drive::Yes, "joint renewed, run without a sign", None).check().is_ok());
+        assert_eq!(s(Clearance::No, " ", None).check().unwrap_err().field.as_deref(), Some("reason"));
+        assert_eq!(s(Clearance::Limited, "worn", None).check().unwrap_err().field.as_deref(), Some("km"));
+        assert_eq!(s(Clearance::Limited, "worn", Some(-3.0)).check().unwrap_err().field.as_deref(), Some("km"));
+        assert!(s(Clearance::Yes, "joint renewed, run without a sign", None).check().is_ok());
     }
 
     #[test]
     fn what_was_found_is_read_and_written_back() {
-        let f = Found { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
+        let f =
+            SafetyFinding { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
         assert_eq!(found(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
     }
 
@@ -297,7 +298,7 @@ mod tests {
             proposal(d, &c, &diagnose(&c, builtin(), None))
         };
         let p = of(&d).unwrap();
-        assert_eq!((p.drive, p.words().as_str()), (Drive::No, "Not to be driven"));
+        assert_eq!((p.drive, p.words().as_str()), (Clearance::No, "Not to be driven"));
         assert!(p.why.contains("front left"), "{}", p.why);
         let say = |drive: &str, answers: Value| json!([{"drive": drive, "reason": "seen", "by": "Maren", "answers": answers, "observations": 1}]);
         d["safety"] = say("no", json!([]));

@@ -2,7 +2,7 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::upload;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Multipart, Path};
@@ -39,7 +39,7 @@ const KINDS: &[(&str, &str, bool)] = &[
 
 /// Something pinned.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Pinned {
+pub struct Attachment {
     /// Where it stands in the case.
     pub file: String,
     /// At which test it was taken.
@@ -53,7 +53,7 @@ pub struct Pinned {
     pub by: String,
 }
 
-impl Pinned {
+impl Attachment {
     /// Whether it is a picture; else it is heard.
     pub fn is_picture(&self) -> bool {
         KINDS.iter().any(|k| k.2 && self.file.ends_with(k.1))
@@ -61,16 +61,16 @@ impl Pinned {
 }
 
 /// What is pinned in a case's document.
-pub fn pinned(document: &Value) -> Vec<Pinned> {
+pub fn pinned(document: &Value) -> Vec<Attachment> {
     read_entries(document, "pinned").into_iter().map(|p| p.1).collect()
 }
 
 /// A picture or a spoken note comes in.
-async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, Fail> {
+async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let too_large = || Problem::new("too-large", "a picture or a spoken note may have up to 25 MB").field("file");
     let (f, file) = match upload::form(form, "file", MOST).await {
-        Err(Fail::TooLarge) => return Err(too_large().into()),
+        Err(PageError::TooLarge) => return Err(too_large().into()),
         other => other?,
     };
     let file = file.ok_or_else(|| Problem::new("empty-file", "take a picture or record a note first").field("file"))?;
@@ -92,7 +92,11 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
         let taken = pinned(d).len();
         name = format!("pinned/{:03}-{}.{ending}", taken + 1, &Uuid::now_v7().simple().to_string()[20..]);
         let text = |field: &str| f.text(field).map(String::from);
-        append(d, "pinned", json!(Pinned { file: name.clone(), test: text("test"), at: text("at"), by: m.person.name.clone() }));
+        append(
+            d,
+            "pinned",
+            json!(Attachment { file: name.clone(), test: text("test"), at: text("at"), by: m.person.name.clone() }),
+        );
         Ok(())
     })
     .await?;
@@ -103,18 +107,18 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
     Ok(back)
 }
 
-async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<Response, Fail> {
+async fn show(m: Member, Path((id, file)): Path<(Uuid, String)>) -> Result<Response, PageError> {
     serve(m.scope().await?, id, &file).await
 }
 
 /// A picture or a note, as it came.
-pub async fn serve(mut s: Scope, id: Uuid, file: &str) -> Result<Response, Fail> {
+pub async fn serve(mut s: Scope, id: Uuid, file: &str) -> Result<Response, PageError> {
     let name = format!("pinned/{file}");
     let c = s.case(id).await?;
     let ending = file.rsplit('.').next().unwrap_or_default();
     let kind = KINDS.iter().find(|k| k.1 == ending).filter(|_| pinned(&c.document).iter().any(|p| p.file == name));
-    let (Some(kind), Some(data)) = (kind, s.file(id, &name).await?) else { return Err(Fail::NotFound) };
-    let bytes = tokio::task::spawn_blocking(move || data.bytes()).await.map_err(|e| Fail::Broken(e.to_string()))??;
+    let (Some(kind), Some(data)) = (kind, s.file(id, &name).await?) else { return Err(PageError::NotFound) };
+    let bytes = tokio::task::spawn_blocking(move || data.bytes()).await.map_err(|e| PageError::Broken(e.to_string()))??;
     let headers = [
         (header::CONTENT_TYPE, kind.0),
         (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),

@@ -1,12 +1,12 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
-use super::form::{Fields, free_id};
+use super::form::{FormFields, free_id};
 use super::vehicle_form::{self, Kind, VehicleForm};
 use crate::App;
 use crate::auth::Member;
 use crate::drawing;
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, Which, cause_words, kind_words};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, Which, cause_words, kind_words};
 use crate::vehicles::{self, LifeLine};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -54,7 +54,7 @@ struct Life {
 /// Lines of a life shown on a case.
 const LIFE_SHOWN: usize = 5;
 
-async fn life_of(s: &mut Scope, k: &Known) -> Result<Option<Life>, Fail> {
+async fn life_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Life>, PageError> {
     let Some(v) = s.vehicle_of_case(k.stored.id).await? else { return Ok(None) };
     let mut cases = s.cases_of_vehicle(v.id).await?;
     cases.retain(|c| c.stored.id != k.stored.id);
@@ -93,7 +93,7 @@ struct ComplaintPage {
 }
 
 /// Faults at their places and units of this vehicle, as a form names them: `fault@place`, `unit:half.fl`.
-fn nameable(k: &Known) -> Vec<(String, String)> {
+fn nameable(k: &LoadedCase) -> Vec<(String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let mut out: Vec<(String, String)> = vec![];
     for h in hypotheses(&case.vehicle, kb).iter().filter(|h| !h.is_unknown() && !h.is_pair()) {
@@ -110,7 +110,7 @@ fn nameable(k: &Known) -> Vec<(String, String)> {
 }
 
 /// What a form names, read into an entry: fault and place, or a unit. What this vehicle cannot have is refused.
-fn name_cause(k: &Known, f: &Fields, entry: &mut Value) -> Result<(), Problem> {
+fn name_cause(k: &LoadedCase, f: &FormFields, entry: &mut Value) -> Result<(), Problem> {
     let Some(cause) = f.text("cause") else { return Ok(()) };
     if !nameable(k).iter().any(|n| n.0 == cause) {
         return Err(Problem::new("unknown-fault", format!("“{cause}” is nothing that this vehicle can have")).field("cause"));
@@ -123,7 +123,7 @@ fn name_cause(k: &Known, f: &Fields, entry: &mut Value) -> Result<(), Problem> {
     Ok(())
 }
 
-fn hint_words(k: &Known, h: &Value) -> (String, String) {
+fn hint_words(k: &LoadedCase, h: &Value) -> (String, String) {
     let text = |key: &str| h[key].as_str().unwrap_or_default();
     let cause = cause_words(&k.knowledge, k.case(), text("fault"), h["at"].as_str().unwrap_or("none"), None);
     let seen = if text("trust") == "seen" { ", has seen it" } else { "" };
@@ -154,9 +154,9 @@ fn heard_words(h: &str) -> String {
     }
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ComplaintPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ComplaintPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
     let case = k.case();
     let symptoms = case
@@ -214,7 +214,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 }
 
 /// Writes what the vehicle's form holds into a case's document.
-fn write_vehicle(d: &mut Value, f: &Fields) -> Result<(), Problem> {
+fn write_vehicle(d: &mut Value, f: &FormFields) -> Result<(), Problem> {
     if let Some(t) = f.text("title") {
         d["title"] = t.into();
     }
@@ -224,9 +224,9 @@ fn write_vehicle(d: &mut Value, f: &Fields) -> Result<(), Problem> {
     vehicle_form::write(&mut d["vehicle"], f)
 }
 
-async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
     s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
     if s.analysis(id).await?.is_some() {
@@ -236,9 +236,9 @@ async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
 }
 
-async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let kind = f.need("kind", "what it is")?.to_string();
     if !KINDS.contains(&kind.as_str()) {
         return Err(Problem::new("unknown-kind", format!("“{kind}” is no kind of symptom")).field("kind").into());
@@ -302,9 +302,9 @@ async fn answer(
     m: Member,
     Path((id, symptom)): Path<(Uuid, String)>,
     Form(f): Form<Vec<(String, String)>>,
-) -> Result<Redirect, Fail> {
+) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let question = f.need("question", "the question")?.to_string();
     let wrong =
         |field: &str, what: &str| Problem::new("unknown-answer", format!("“{what}” is not known")).field(field.to_string());
@@ -328,9 +328,9 @@ async fn answer(
 }
 
 /// A change of the vehicle's life bears on this case.
-async fn count(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn count(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let kind = f.need("history", "what counts")?;
     if !HISTORY.contains(&kind) {
         return Err(Problem::new("unknown-kind", format!("“{kind}” is no kind of change")).field("history").into());
@@ -348,9 +348,9 @@ async fn count(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
 }
 
 /// Something was tried before: what was changed, by whom, what came of it, how far that is trusted.
-async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let what = f.need("what", "what was changed")?;
     let trust = f.text("trust").unwrap_or("told");
     if !intake::TRUST.iter().any(|t| t.0 == trust) {
@@ -364,7 +364,7 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         entry["changed"] = c.into();
     }
     let mut s = m.scope().await?;
-    name_cause(&Known::read(&mut s, id, None).await?, &f, &mut entry)?;
+    name_cause(&LoadedCase::read(&mut s, id, None).await?, &f, &mut entry)?;
     for k in ["by", "result"] {
         if let Some(t) = f.text(k) {
             entry[k] = t.into();
@@ -384,11 +384,11 @@ async fn attempt(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
 }
 
 /// A hint from outside: usual on this model, says somebody. It raises a cause, visibly, until it is taken back.
-async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, None).await?;
+    let k = LoadedCase::read(&mut s, id, None).await?;
     if let Some(gone) = f.text("remove") {
         s.edit_case(id, f.version(), "a hint taken back", &m.person.name, |d| {
             remove_entry(d, "hints", gone);
@@ -427,10 +427,10 @@ struct Preview {
 }
 
 /// The drawing and the figures of what is being typed; nothing is kept.
-async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, Fail> {
+async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, PageError> {
     let mut document = m.scope().await?.case(id).await?.document;
     let written =
-        vehicle_form::write(&mut document["vehicle"], &Fields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
+        vehicle_form::write(&mut document["vehicle"], &FormFields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
     let (page, draw) = match written {
         Ok(v) => {
             let band = drawing::band(&v, &drawing::Marks::default());
@@ -439,7 +439,7 @@ async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
         // Half a number is no error to be shouted: the drawing stays, and a line says what does not fit.
         Err(p) => (Preview { band: String::new(), facts: vec![], said: p.message, wrong: true }, false),
     };
-    let mut response = Html(page.render().map_err(|e| Fail::Broken(e.to_string()))?).into_response();
+    let mut response = Html(page.render().map_err(|e| PageError::Broken(e.to_string()))?).into_response();
     if !draw {
         response.headers_mut().insert("hx-reswap", HeaderValue::from_static("none"));
     }

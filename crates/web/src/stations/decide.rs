@@ -1,13 +1,13 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
-use super::form::Fields;
+use super::form::FormFields;
 use super::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may, may_write};
+use crate::error::{PageError, may, may_write};
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
-use crate::page::{Frame, Known, Which, ask_words, cause_words, money};
+use crate::page::{Frame, LoadedCase, Which, ask_words, cause_words, money};
 use crate::printout::due_words;
 use crate::thermal_state::observed;
 use askama::Template;
@@ -19,13 +19,13 @@ use axum::{Form, Router};
 use baricord_core::case::fault_at::FaultAt;
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::reasoning::gate::{Asked, Chosen, Gate, Gates, gates};
+use baricord_core::reasoning::gate::{ChosenRepair, Gate, Gates, ReasonAsked, gates};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::plan::Step;
+use baricord_core::reasoning::plan::PlanStep;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
 };
-use baricord_core::reasoning::{NextTest, Ranked, Stands, SymptomAnswer};
+use baricord_core::reasoning::{DiagnosisStatus, NextTest, Ranked, SymptomAnswer};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::ActionKind;
 use serde_json::json;
@@ -65,7 +65,7 @@ pub struct OptionRow {
 }
 
 /// A move of the plan that comes after the next step.
-pub struct PlanStep {
+pub struct PlannedTest {
     pub number: usize,
     pub words: String,
     pub minutes: String,
@@ -95,7 +95,7 @@ struct DecidePage {
     hands_on: bool,
     /// The next step of the case is of another symptom, or another kind: its words and where it is done.
     elsewhere: Option<(String, String)>,
-    then: Vec<PlanStep>,
+    then: Vec<PlannedTest>,
     /// The likeliest causes, and those after them.
     causes: Vec<CauseRow>,
     more_causes: Vec<CauseRow>,
@@ -119,7 +119,7 @@ const SHOWN: usize = 3;
 const MEANINGS: usize = 2;
 
 /// What the likeliest outcomes of a planned move would mean.
-fn meanings(k: &Known, s: &Step) -> Vec<String> {
+fn meanings(k: &LoadedCase, s: &PlanStep) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let mut outcomes: Vec<_> = s.outcomes.iter().filter(|o| o.p >= 0.01).collect();
     outcomes.sort_by(|x, y| y.p.total_cmp(&x.p));
@@ -143,9 +143,9 @@ fn meanings(k: &Known, s: &Step) -> Vec<String> {
 }
 
 /// The moves of the plan after the next step.
-fn then(k: &Known, a: &SymptomAnswer) -> Vec<PlanStep> {
+fn then(k: &LoadedCase, a: &SymptomAnswer) -> Vec<PlannedTest> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let step = |(i, s): (usize, &Step)| {
+    let step = |(i, s): (usize, &PlanStep)| {
         let (at, gear) = (s.at.as_deref(), s.gear.as_deref());
         let (words, href) = match (&s.test, s.fault.as_deref()) {
             (Some(t), _) => (ask_words(kb, case, t, at, gear), href_of_test(kb, k.stored.id, t, at, gear, &a.id)),
@@ -155,13 +155,13 @@ fn then(k: &Known, a: &SymptomAnswer) -> Vec<PlanStep> {
                 (format!("Repair: {words}"), String::new())
             }
         };
-        PlanStep { number: i + 1, words, minutes: format!("{:.0} min", s.minutes), href, meanings: meanings(k, s) }
+        PlannedTest { number: i + 1, words, minutes: format!("{:.0} min", s.minutes), href, meanings: meanings(k, s) }
     };
     a.course.steps.iter().enumerate().skip(1).map(step).collect()
 }
 
 /// The open tests that are no part of the plan.
-fn others(k: &Known, a: &SymptomAnswer) -> Vec<OtherTest> {
+fn others(k: &LoadedCase, a: &SymptomAnswer) -> Vec<OtherTest> {
     let planned = |n: &NextTest| {
         a.course.steps.iter().any(|s| s.test.as_deref() == Some(n.test.as_str()) && s.at == n.at && s.gear == n.gear)
     };
@@ -179,11 +179,11 @@ fn others(k: &Known, a: &SymptomAnswer) -> Vec<OtherTest> {
 }
 
 /// Why a reason is asked, in words.
-fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
+fn asked_words(k: &LoadedCase, g: &Gates, asked: &[ReasonAsked]) -> Vec<String> {
     asked
         .iter()
         .map(|a| match (a, &g.parting) {
-            (Asked::PartingTest, Some(t)) => format!(
+            (ReasonAsked::PartingTest, Some(t)) => format!(
                 "{} is still open: {:.0} minutes",
                 ask_words(&k.knowledge, k.case(), &t.test, t.at.as_deref(), t.gear.as_deref()),
                 t.minutes
@@ -193,7 +193,7 @@ fn asked_words(k: &Known, g: &Gates, asked: &[Asked]) -> Vec<String> {
         .collect()
 }
 
-fn cause_row(k: &Known, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
+fn cause_row(k: &LoadedCase, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
     let kb = &*k.knowledge;
     let now = format!("Repaired now it costs {} on average until it is cured", money(kb, c.order_now));
     let first = a.course.steps.first();
@@ -232,32 +232,32 @@ fn cause_row(k: &Known, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> C
     }
 }
 
-fn causes(k: &Known, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
+fn causes(k: &LoadedCase, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
     let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear && r.with == c.with;
     let at_gate = a.ranked.iter().filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)));
     at_gate.map(|(r, c)| cause_row(k, a, g, r, c)).collect()
 }
 
 /// Where the search stands, in one sentence.
-fn sentence(k: &Known, a: &SymptomAnswer) -> String {
+fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
     let named = |r: &Ranked| ranked_words(&k.knowledge, &k.case().vehicle, r);
     if let Some(t) = a.twins().filter(|_| a.course.enough) {
         return format!("{}: {}. Enough to repair.", twins_words(&k.knowledge, &k.case().vehicle, &t), percent_words(t.p));
     }
     match a.stands(k.knowledge.weights.gate.certainty) {
-        Stands::Sure(r) if a.course.enough => format!("{} is sure enough to repair.", named(r)),
-        Stands::Sure(r) => format!("{} is nearly sure; one more look costs less than a part in vain.", named(r)),
+        DiagnosisStatus::Sure(r) if a.course.enough => format!("{} is sure enough to repair.", named(r)),
+        DiagnosisStatus::Sure(r) => format!("{} is nearly sure; one more look costs less than a part in vain.", named(r)),
         _ if a.course.enough => "More testing would cost more than it saves.".into(),
-        Stands::Left(1) => "One suspect is left, not sure enough yet.".into(),
-        Stands::Left(n) => format!("{n} suspects are left."),
-        Stands::Leads(r) => format!("{} stands first, but most of it is open.", named(r)),
-        Stands::Open => "Nothing stands out yet: the cheapest tests first.".into(),
+        DiagnosisStatus::Left(1) => "One suspect is left, not sure enough yet.".into(),
+        DiagnosisStatus::Left(n) => format!("{n} suspects are left."),
+        DiagnosisStatus::Leads(r) => format!("{} stands first, but most of it is open.", named(r)),
+        DiagnosisStatus::Open => "Nothing stands out yet: the cheapest tests first.".into(),
     }
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<DecidePage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<DecidePage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let mut page = DecidePage {
@@ -338,15 +338,15 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 }
 
 /// Repairs that were judged, with how they ended.
-fn history(k: &Known) -> Vec<(String, String)> {
+fn history(k: &LoadedCase) -> Vec<(String, String)> {
     let judged = k.case().repairs.iter().filter(|r| !r.is_open());
     judged.map(|r| (repair_words(&k.knowledge, k.case(), r), r.result.as_deref().unwrap_or_default().replace('-', " "))).collect()
 }
 
 /// A test's outcome, tapped anywhere.
-async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let kb = builtin();
     let test = f.need("test", "the test")?;
     let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
@@ -386,16 +386,16 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
 
 /// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
 /// without a reason. A part that is due anyway is changed without calling it the cause.
-async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may(&m, Act::Buy)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let text = |key: &str| f.text(key).map(String::from);
     let with = f.all("with").iter().map(|w| FaultAt::parse(w)).collect::<Option<Vec<_>>>();
     let unread = || Problem::new("bad-pair", "what is repaired with it is named as fault@place").field("with");
     let with = with.ok_or_else(unread)?;
-    let chosen = Chosen {
+    let chosen = ChosenRepair {
         fault: f.need("fault", "the cause")?.into(),
         at: text("at"),
         gear: text("gear"),

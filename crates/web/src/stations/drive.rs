@@ -1,14 +1,14 @@
 //! The drive with a recorder, as it is seen from the passenger's seat: the planned runs as strips that
 //! fill, what is still missing in large type, speed, level and the map as they grow.
 
-use super::form::Fields;
+use super::form::FormFields;
 use super::road::map_top;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::drive_runner::{self, Setup};
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, cause_words, rung};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, cause_words, rung};
 use crate::work_limits::{Maps, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -106,7 +106,7 @@ fn map_shape(case: &Case, leg: &Leg) -> (f64, usize, f64) {
 }
 
 /// The map of a leg so far, laid into the speeds of the whole leg.
-fn map_so_far(case: &Case, d: &Drive, leg: &Leg, piece: &Piece) -> Result<OrderMap, Fail> {
+fn map_so_far(case: &Case, d: &Drive, leg: &Leg, piece: &Piece) -> Result<OrderMap, PageError> {
     let (from, columns, top) = map_shape(case, leg);
     let rows = (top * ROWS) as usize;
     let mut out = OrderMap {
@@ -169,7 +169,7 @@ fn level(piece: &Piece, rate: f64) -> Option<f64> {
     (n > 0).then(|| (last.iter().map(|v| (f64::from(*v) - mean).powi(2)).sum::<f64>() / n as f64).sqrt())
 }
 
-async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, Fail> {
+async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
@@ -272,17 +272,17 @@ fn levels(piece: &Piece, rate: f64) -> Vec<(f64, f64)> {
         .collect()
 }
 
-async fn page(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<DrivePage, Fail> {
+async fn page(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<DrivePage, PageError> {
     let mut s = m.scope().await?;
     let symptom = s.drive(id, drive).await?.symptom;
-    let k = Known::read(&mut s, id, Some(&symptom)).await?;
+    let k = LoadedCase::read(&mut s, id, Some(&symptom)).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
     drop(s);
     Ok(DrivePage { f, state: state(&m, id, drive).await? })
 }
 
 /// How it goes; when it is over the road station is asked for, with the first of its runs.
-async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, Fail> {
+async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, PageError> {
     let view = state(&m, id, drive).await?;
     let (open, failed) = (view.open, !view.failed.is_empty());
     let mut r = view.into_response();
@@ -297,21 +297,21 @@ async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Respons
 }
 
 /// The ink of the leg under way.
-async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, Fail> {
+async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let d = s.drive(id, drive).await?;
     let legs = drive_runner::legs(&d)?;
-    let Some(leg) = legs.last() else { return Err(Fail::NotFound) };
+    let Some(leg) = legs.last() else { return Err(PageError::NotFound) };
     let piece = s.leg_so_far(drive, legs.len() as i32 - 1).await?;
     let map = map_so_far(&case, &d, leg, &piece)?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "no-store")], map.ink).into_response())
 }
 
 /// A drive begins.
-async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     if let Some(open) = s.open_drive(id).await? {
@@ -339,14 +339,14 @@ async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     if !(0.25..=64.0).contains(&pace) {
         return Err(Problem::new("out-of-range", "a drive runs at up to 64 times its time").field("pace").into());
     }
-    let setup = serde_json::to_string(&Setup::StandIn(setup)).map_err(|e| Fail::Broken(e.to_string()))?;
+    let setup = serde_json::to_string(&Setup::StandIn(setup)).map_err(|e| PageError::Broken(e.to_string()))?;
     let drive = s.begin_drive(id, symptom, &m.person.name, &setup, pace).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/drives/{drive}")))
 }
 
 /// The driver stops for good, standing.
-async fn end(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Redirect, Fail> {
+async fn end(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.end_drive(id, drive).await?;

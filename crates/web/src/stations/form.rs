@@ -5,9 +5,9 @@ use baricord_core::typed_input::{Length, length_mm, odometer_km};
 use serde_json::{Number, Value};
 
 /// The fields of a form, in its order.
-pub struct Fields(pub Vec<(String, String)>);
+pub struct FormFields(pub Vec<(String, String)>);
 
-impl Fields {
+impl FormFields {
     /// A field's text, trimmed; none when it is empty.
     pub fn text(&self, name: &str) -> Option<&str> {
         self.0.iter().find(|(k, _)| k == name).map(|(_, v)| v.trim()).filter(|v| !v.is_empty())
@@ -95,7 +95,7 @@ mod tests {
 
     #[test]
     fn numbers_are_read_as_typed_and_named_when_bad() {
-        let f = Fields(vec![
+        let f = FormFields(vec![
             ("a".into(), " 2,50 ".into()),
             ("b".into(), "x".into()),
             ("c".into(), String::new()),

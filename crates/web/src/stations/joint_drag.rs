@@ -1,11 +1,11 @@
 //! Feel in numbers, and what each answer leaves: beside the walk on the lift.
 
-use super::form::{Fields, parse_number};
+use super::form::{FormFields, parse_number};
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::next_view::href_of_test;
-use crate::page::{Frame, Known, Which, ask_words};
+use crate::page::{Frame, LoadedCase, Which, ask_words};
 use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -15,14 +15,14 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::lift::isolation::elimination;
-use baricord_core::measure::joint_drag::{SwingIn, swing};
+use baricord_core::measure::joint_drag::{JointDragInput, swing};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
 
 /// A test that takes units out: how it is made, each outcome with what remains.
-struct LeavesRow {
+struct IsolationRow {
     hands: String,
     ask: String,
     how: String,
@@ -32,16 +32,16 @@ struct LeavesRow {
 
 #[derive(Template, WebTemplate)]
 #[template(path = "leaves.html")]
-struct LeavesPage {
+struct IsolationPage {
     f: Frame,
-    rows: Vec<LeavesRow>,
+    rows: Vec<IsolationRow>,
     /// Tests of these that are made already.
     made: Vec<(String, String)>,
 }
 
-async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<LeavesPage, Fail> {
+async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<IsolationPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let all = k.symptom.as_deref().map_or(vec![], |s| elimination(case, kb, s, k.analysis.as_ref()));
@@ -49,7 +49,7 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
         .iter()
         .filter_map(|e| {
             let rule = kb.test(&e.test)?;
-            let outcome = |o: &baricord_core::lift::isolation::Leaves| {
+            let outcome = |o: &baricord_core::lift::isolation::IsolationOutcome| {
                 let places: Vec<String> =
                     o.places.iter().map(|(at, p)| format!("{} {:.0}\u{a0}%", case.vehicle.place_words(at), 100.0 * p)).collect();
                 let words = rule.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone());
@@ -59,7 +59,7 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
                     if places.is_empty() { "nothing in particular".into() } else { places.join(" · ") },
                 )
             };
-            Some(LeavesRow {
+            Some(IsolationRow {
                 hands: rule.hands.map_or(String::new(), crate::drawing::hands),
                 ask: ask_words(kb, case, &e.test, e.at.as_deref(), None),
                 how: rule.how.clone(),
@@ -77,10 +77,10 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
             Some((t.ask.clone(), t.outcome(&o.outcome).map_or(o.outcome.clone(), |x| x.words.clone())))
         })
         .collect();
-    Ok(LeavesPage { f, rows, made })
+    Ok(IsolationPage { f, rows, made })
 }
 
-fn pulls(f: &Fields, field: &str) -> Result<Vec<f64>, Problem> {
+fn pulls(f: &FormFields, field: &str) -> Result<Vec<f64>, Problem> {
     let text = f.need(field, "the pulls about this axis")?;
     text.split([' ', ';', '/'])
         .filter(|t| !t.is_empty())
@@ -92,11 +92,11 @@ fn pulls(f: &Fields, field: &str) -> Result<Vec<f64>, Problem> {
 }
 
 /// A joint swung with a spring balance: the numbers say what was felt.
-async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
-    let read = SwingIn { arm_mm: arm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
+    let read = JointDragInput { arm_mm: arm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
     let s = swing(&read)?;
     let at = f.need("at", "the joint")?;
     let list = |x: &[f64]| x.iter().map(|v| format!("{v}")).collect::<Vec<_>>().join(" ");
@@ -109,7 +109,7 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
         s.sigma_nm,
         s.reason
     );
-    let rule = builtin().test("joint-swing").ok_or(Fail::NotFound)?;
+    let rule = builtin().test("joint-swing").ok_or(PageError::NotFound)?;
     let mut scope = m.scope().await?;
     let words = format!("Swing the joint: {}", s.outcome.replace('-', " "));
     scope

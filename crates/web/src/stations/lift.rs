@@ -1,14 +1,14 @@
 //! Lift: a walk round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::attachments::{Pinned, pinned};
-use super::form::Fields;
+use super::attachments::{Attachment, pinned};
+use super::form::FormFields;
 use super::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
+use crate::error::{PageError, may_write};
 use crate::next_view::href_of_test;
-use crate::page::{Frame, Known, ask_words};
+use crate::page::{Frame, LoadedCase, ask_words};
 use crate::thermal_state::{self, observed};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -18,8 +18,8 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::entries::{append, edit_entries, read_entries};
 use baricord_core::error::Problem;
-use baricord_core::lift::blind_check::{self, Question, Refused, Standing, Vote, votes};
-use baricord_core::lift::inspection_route::{AskedLater, Stop, ask_first, is_over, reach, removable, walk};
+use baricord_core::lift::blind_check::{self, BlindAnswer, BlindStatus, Question, Refused, votes};
+use baricord_core::lift::inspection_route::{AskedLater, InspectionStep, ask_first, is_over, reach, removable, walk};
 use baricord_core::reasoning::knowledge::{Test, builtin};
 use baricord_core::reasoning::possible;
 use baricord_core::reasoning::wording::outcome_words;
@@ -54,21 +54,21 @@ struct Voting {
 }
 
 impl Voting {
-    fn of(k: &Known, rule: &Test, question: &Question, person: &str) -> Self {
-        let felt = |v: &Vote| {
+    fn of(k: &LoadedCase, rule: &Test, question: &Question, person: &str) -> Self {
+        let felt = |v: &BlindAnswer| {
             let words = rule.outcome(&v.outcome).map_or(v.outcome.clone(), |o| o.words.clone());
             (v.by.clone(), words, v.outcome.clone())
         };
-        match Standing::of(&votes(&k.stored.document), question) {
-            Standing::Open => Self::default(),
-            Standing::Waits { by } => Self { own: by == person, waits: by, both: vec![] },
-            Standing::Both(two) => Self { both: two.iter().map(felt).collect(), ..Self::default() },
+        match BlindStatus::of(&votes(&k.stored.document), question) {
+            BlindStatus::Open => Self::default(),
+            BlindStatus::Waits { by } => Self { own: by == person, waits: by, both: vec![] },
+            BlindStatus::Both(two) => Self { both: two.iter().map(felt).collect(), ..Self::default() },
         }
     }
 }
 
 /// Address of something pinned.
-pub fn address(case: Uuid, p: &Pinned) -> (String, bool) {
+pub fn address(case: Uuid, p: &Attachment) -> (String, bool) {
     (format!("/cases/{case}/{}", p.file), p.is_picture())
 }
 
@@ -124,7 +124,7 @@ fn later(document: &serde_json::Value) -> Vec<AskedLater> {
     read_entries(document, "asked_later").into_iter().map(|a| a.1).collect()
 }
 
-fn asked(k: &Known, b: &Beliefs, s: &Stop, person: &str) -> Option<Asked> {
+fn asked(k: &LoadedCase, b: &Beliefs, s: &InspectionStep, person: &str) -> Option<Asked> {
     let rule = k.knowledge.test(&s.test.test)?;
     let mut card = card(k, b, &s.test, 1)?;
     if s.too_warm {
@@ -145,7 +145,7 @@ fn asked(k: &Known, b: &Beliefs, s: &Stop, person: &str) -> Option<Asked> {
 }
 
 /// What was looked at so far under the vehicle: what, what came out, what was noted.
-fn looked_at(k: &Known) -> Vec<(String, String, String)> {
+fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let of_the_walk = |t: &Test| station_of_test(kb, &t.id) == Station::Lift;
     case.observations
@@ -160,7 +160,7 @@ fn looked_at(k: &Known) -> Vec<(String, String, String)> {
 }
 
 /// The open tests of the walk that are in it no more, as they can move no decision.
-fn besides(k: &Known, stops: &[Stop]) -> Vec<(String, String, String)> {
+fn besides(k: &LoadedCase, stops: &[InspectionStep]) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
     possible(case, kb, symptom)
@@ -175,9 +175,9 @@ fn besides(k: &Known, stops: &[Stop]) -> Vec<(String, String, String)> {
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Result<LiftPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Result<LiftPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let done = looked_at(&k);
@@ -234,11 +234,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
 }
 
 /// It could not be told: nothing is weighed, and it is asked again at the end.
-async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let test = f.need("test", "the test")?;
     let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
     let one = AskedLater { test: test.into(), at: f.text("at").map(String::from), gear: f.text("gear").map(String::from) };
@@ -254,7 +254,7 @@ async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
 }
 
 /// A question as a form sends it, with the rule of its test.
-fn question<'a>(k: &'a Known, f: &Fields) -> Result<(Question, &'a Test), Fail> {
+fn question<'a>(k: &'a LoadedCase, f: &FormFields) -> Result<(Question, &'a Test), PageError> {
     let test = f.need("test", "the test")?;
     let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
     let text = |name: &str| f.text(name).map(String::from);
@@ -270,16 +270,16 @@ fn felt(q: &Question, outcome: &str, note: &str) -> Value {
 }
 
 /// What was noted with votes.
-fn notes(of: &[&Vote]) -> String {
+fn notes(of: &[&BlindAnswer]) -> String {
     of.iter().filter_map(|v| v.note.as_ref().map(|n| format!("; {}: {n}", v.by))).collect()
 }
 
 /// One of two answers, given before the other is seen. The history of the case does not tell it either.
-async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let (q, rule) = question(&k, &f)?;
     let outcome = f.need("outcome", "what was felt")?;
     if rule.outcome(outcome).is_none() {
@@ -288,7 +288,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     require_checks(k.case(), rule, &f.all("seen-to"))?;
     let said = format!("{}: felt blind", rule.ask);
     s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let one = Vote {
+        let one = BlindAnswer {
             question: q.clone(),
             by: m.person.name.clone(),
             outcome: outcome.into(),
@@ -304,7 +304,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
         })?;
         if let Some(outcome) = alike {
             let all = votes(d);
-            let two: Vec<&Vote> = all.iter().rev().filter(|v| v.question == q).take(2).collect();
+            let two: Vec<&BlindAnswer> = all.iter().rev().filter(|v| v.question == q).take(2).collect();
             let by: Vec<_> = two.iter().map(|v| v.by.as_str()).collect();
             let told = format!("felt alike by {}, neither knowing of the other{}", by.join(" and "), notes(&two));
             observed(d, felt(&q, &outcome, &told), rule);
@@ -317,11 +317,11 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 /// Two have felt it otherwise: one of them stands, or both feel again.
-async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, f.text("symptom")).await?;
+    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let (q, rule) = question(&k, &f)?;
     let stands = f.text("stands");
     let said = format!("{}: {}", rule.ask, if stands.is_some() { "decided between two" } else { "to be felt again" });
@@ -331,7 +331,7 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             let why = if felt.is_empty() { "nothing waits to be decided here" } else { "feel it yourself first" };
             return Err(Problem::new("voted", why).field("stands"));
         }
-        edit_entries(d, "votes", |all: &mut Vec<Vote>| Ok::<_, Problem>(blind_check::settle(all, &q)))?;
+        edit_entries(d, "votes", |all: &mut Vec<BlindAnswer>| Ok::<_, Problem>(blind_check::settle(all, &q)))?;
         let Some(by) = stands else { return Ok(()) };
         let one = felt
             .iter()
@@ -342,7 +342,7 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             .filter(|v| v.by != by)
             .map(|v| format!("; {} felt: {}", v.by, rule.outcome(&v.outcome).map_or(v.outcome.as_str(), |o| &o.words)))
             .collect();
-        let all: Vec<&Vote> = felt.iter().collect();
+        let all: Vec<&BlindAnswer> = felt.iter().collect();
         observed(d, self::felt(&q, &one.outcome, &format!("as {by} felt it{}{}", others.concat(), notes(&all))), rule);
         Ok(())
     })
@@ -351,14 +351,14 @@ async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     Ok(back(id, &f))
 }
 
-fn back(id: Uuid, f: &Fields) -> Redirect {
+fn back(id: Uuid, f: &FormFields) -> Redirect {
     Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default()))
 }
 
 /// What is off now: what a test needs that is off already costs nothing more.
-async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let off = f.all("off");
     let mut s = m.scope().await?;
     let may: Vec<String> = removable(&s.case(id).await?.case, builtin()).into_iter().map(|p| p.0.id).collect();
@@ -380,9 +380,9 @@ async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, S
 }
 
 /// Up on the lift, or down on its wheels.
-async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let on = f.text("on").filter(|o| ["ground", "lift"].contains(o));
     let on = on.ok_or_else(|| Problem::new("missing", "on the ground or on the lift?").field("on"))?;
     let mut s = m.scope().await?;
@@ -396,9 +396,9 @@ async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
 }
 
 /// Warm from the road, or cooled.
-async fn warm(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn warm(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let told = f.text("warm").filter(|w| ["yes", "no"].contains(w));
     let is_warm = told.ok_or_else(|| Problem::new("missing", "warm, or cooled?").field("warm"))? == "yes";
     let until = thermal_state::from_now(builtin());

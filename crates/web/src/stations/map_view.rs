@@ -4,7 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::page::segment;
 use crate::work_limits::{Audio, Exports, Maps, Turn};
 use axum::Router;
@@ -165,7 +165,7 @@ async fn asked(
     run: &str,
     channel: &str,
     l: &Look,
-) -> Result<Option<OrderMap>, Fail> {
+) -> Result<Option<OrderMap>, PageError> {
     let Some(mut map) = s.order_map(case, run, channel).await?.filter(|m| m.columns > 0) else { return Ok(None) };
     if let (true, Some(with)) = (l.less(), l.with.as_deref())
         && let Some(other) = s.order_map(case, with, channel).await?
@@ -179,7 +179,7 @@ async fn asked(
 }
 
 /// Makes the view; none where the run has no map.
-pub async fn make(s: &mut Scope, m: Made<'_>, l: &Look) -> Result<Option<MapView>, Fail> {
+pub async fn make(s: &mut Scope, m: Made<'_>, l: &Look) -> Result<Option<MapView>, PageError> {
     let channel = l.ch.clone().filter(|c| m.channels.contains(c)).unwrap_or(m.channel.clone());
     let Some(map) = asked(s, m.case, m.vehicle, m.analysis, m.run, &channel, l).await? else { return Ok(None) };
     let hz = if l.over_hz() { Some(hz_per_kmh(m.vehicle, m.analysis, m.run)?) } else { None };
@@ -283,17 +283,17 @@ async fn ink(
     _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     let map = of(&m, id, &run, &channel, &l).await?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], map.ink)
         .into_response())
 }
 
-async fn of(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, Fail> {
+async fn of(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
-    let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
-    asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(Fail::NotFound)
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
+    asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)
 }
 
 /// Something to be kept under a name.
@@ -309,7 +309,7 @@ async fn csv(
     _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     let map = of(&m, id, &run, &channel, &l).await?;
     let mut out = String::from(if l.over_hz() { "Hz" } else { "order" });
     for c in 0..map.columns {
@@ -354,7 +354,7 @@ async fn export_png(
     _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     let map = of(&m, id, &run, &channel, &l).await?;
     let axes = l.axes(Axes::of(&map));
     Ok(attachment("image/png", &format!("{run}-{channel}-map.png"), png(&picture(&map, &axes, 1380, 600), 1380, 600)?))
@@ -374,10 +374,10 @@ pub fn on_white(inner: &str, width: u32, height: u32) -> String {
 }
 
 /// A map as a still picture: its ink as PNG, and the frame with the ladder that stands around it.
-pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), Fail> {
+pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), PageError> {
     let case = s.case(id).await?.case;
-    let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
-    let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(Fail::NotFound)?;
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
+    let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
     let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
     let frame = charts::map_frame(&axes, &super::road::rungs_of(&case, &a, run)?, None);
@@ -389,7 +389,7 @@ async fn export_svg(
     _turn: Turn<Maps>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(l): Query<Look>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     use base64::Engine;
     let (ink, frame) = still(&mut m.scope().await?, id, &run, &channel, &l).await?;
     let (px, py, pw, ph) = charts::PLOT;
@@ -401,10 +401,10 @@ async fn export_svg(
 }
 
 /// Every order's level at every speed, all runs of a case.
-async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     s.case(id).await?;
-    let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     drop(s);
     let mut out = String::from(
         "run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit,behind_pulse_deg,behind_pulse_sigma_deg\n",
@@ -428,12 +428,12 @@ async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result
 }
 
 /// What all runs of a case say, as `analyze` prints it.
-async fn analysis(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+async fn analysis(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     s.case(id).await?;
-    let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     drop(s);
-    let text = serde_json::to_string_pretty(&a).map_err(|e| Fail::Broken(e.to_string()))?;
+    let text = serde_json::to_string_pretty(&a).map_err(|e| PageError::Broken(e.to_string()))?;
     Ok(attachment("application/json", "analysis.json", text))
 }
 
@@ -465,11 +465,11 @@ async fn hear(
     turn: Turn<Audio>,
     Path((id, run, channel)): Path<(Uuid, String, String)>,
     Query(h): Query<Hear>,
-) -> Result<Response, Fail> {
+) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let reference = s.analysis(id).await?.and_then(|(a, _)| a.recording(&run).and_then(|r| r.reference.clone()));
-    let samples = s.samples(id, &run).await?.ok_or(Fail::NotFound)?;
+    let samples = s.samples(id, &run).await?.ok_or(PageError::NotFound)?;
     drop(s);
     let span = match (h.from, h.to) {
         (Some(a), Some(b)) => (Seconds(a), Seconds(b)),
@@ -488,7 +488,7 @@ async fn hear(
         write_wav(&x.samples, (x.rate.get() * fast) as u32)
     })
     .await
-    .map_err(|e| Fail::Broken(e.to_string()))??;
+    .map_err(|e| PageError::Broken(e.to_string()))??;
     Ok(([(header::CONTENT_TYPE, "audio/wav"), (header::CACHE_CONTROL, "private, max-age=600")], made).into_response())
 }
 

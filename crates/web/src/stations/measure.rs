@@ -1,11 +1,11 @@
 //! Measure: a dial at its station, and joint angles on a side view. The picture answers at once.
 
-use super::form::Fields;
+use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -126,7 +126,7 @@ fn dial_stations(case: &Case, here: &str) -> Vec<StationOption> {
 }
 
 /// Readings that were typed: positions `deg`, values `mm`, in their order; empty ones are left out.
-fn readings(f: &Fields) -> Result<Vec<Reading>, Problem> {
+fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
     let values: Vec<&str> = f.0.iter().filter(|(k, _)| k == "mm").map(|(_, v)| v.trim()).collect();
     let degs: Vec<&str> = f.0.iter().filter(|(k, _)| k == "deg").map(|(_, v)| v.trim()).collect();
     let mut out = vec![];
@@ -201,7 +201,7 @@ fn usual_rpm(case: &Case, p: &Prop, symptom: Option<&str>) -> f64 {
 }
 
 /// The input of the calculation from what was typed: a size and which end is lower, never a sign.
-fn angles_input(v: &Vehicle, p: &Prop, f: &Fields) -> Result<Value, Problem> {
+fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<Value, Problem> {
     let floor = signed(f, "floor", "floor-lower", "rear", "front")?.unwrap_or(0.0);
     let mut elements = vec![];
     let right = positive_plan_side(p.end);
@@ -227,7 +227,7 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &Fields) -> Result<Value, Problem> {
 }
 
 /// A size with its direction: positive for the one word, negative for the other.
-fn signed(f: &Fields, name: &str, direction: &str, plus: &str, minus: &str) -> Result<Option<f64>, Problem> {
+fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) -> Result<Option<f64>, Problem> {
     let Some(x) = f.float(name)? else { return Ok(None) };
     if x < 0.0 {
         return Err(Problem::new(
@@ -286,9 +286,9 @@ fn angles_answer(case: &Case, p: &Prop, input: Result<Value, Problem>) -> Angles
     out
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<MeasurePage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<MeasurePage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, q.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, q.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Measure).await?;
     let case = k.case();
     let first = case.vehicle.props.first();
@@ -385,10 +385,14 @@ fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
         .collect()
 }
 
-async fn runout_preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<RunoutAnswer, Fail> {
+async fn runout_preview(
+    m: Member,
+    Path(id): Path<Uuid>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<RunoutAnswer, PageError> {
     let mut s = m.scope().await?;
     let c = s.case(id).await?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let at = f.text("at").unwrap_or_default().to_string();
     Ok(match readings(&f) {
         Ok(points) => runout_answer(&c.case, &at, points),
@@ -396,9 +400,9 @@ async fn runout_preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(Stri
     })
 }
 
-async fn runout_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn runout_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let at = f.need("at", "the station")?.to_string();
     let points = readings(&f)?;
     let input = json!({"readings": points});
@@ -406,26 +410,30 @@ async fn runout_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     save(&m, id, &f, "runout", &at, input).await
 }
 
-async fn angles_preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<AnglesAnswer, Fail> {
+async fn angles_preview(
+    m: Member,
+    Path(id): Path<Uuid>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<AnglesAnswer, PageError> {
     let mut s = m.scope().await?;
     let c = s.case(id).await?;
-    let f = Fields(f);
-    let p = shaft_of(&c.case, f.text("at").unwrap_or_default()).ok_or(Fail::NotFound)?;
+    let f = FormFields(f);
+    let p = shaft_of(&c.case, f.text("at").unwrap_or_default()).ok_or(PageError::NotFound)?;
     Ok(angles_answer(&c.case, p, angles_input(&c.case.vehicle, p, &f)))
 }
 
-async fn angles_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn angles_save(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let at = f.need("at", "the shaft")?.to_string();
     let case = m.scope().await?.case(id).await?.case;
-    let p = shaft_of(&case, &at).ok_or(Fail::NotFound)?;
+    let p = shaft_of(&case, &at).ok_or(PageError::NotFound)?;
     let input = angles_input(&case.vehicle, p, &f)?;
     angles(&read_json(&input)?)?;
     save(&m, id, &f, "angles", &at, input).await
 }
 
-async fn save(m: &Member, id: Uuid, f: &Fields, kind: &str, at: &str, input: Value) -> Result<Redirect, Fail> {
+async fn save(m: &Member, id: Uuid, f: &FormFields, kind: &str, at: &str, input: Value) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let what = format!("{kind} read at {at}");
     s.edit_case(id, None, &what, &m.person.name, |d| {
@@ -462,8 +470,8 @@ mod tests {
     use super::*;
     use baricord_core::vehicle::sample::rear_drive;
 
-    fn f(pairs: &[(&str, &str)]) -> Fields {
-        Fields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
+    fn f(pairs: &[(&str, &str)]) -> FormFields {
+        FormFields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
     }
 
     #[test]

@@ -6,13 +6,13 @@ use super::road::rung_of;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve};
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::page::segment;
 use axum::Router;
 use axum::extract::Path;
 use axum::response::Response;
 use axum::routing::get;
-use baricord_core::analysis::{OrderFound, OtherGear, PASSES, RecordingAnalysis, Standing, turned_by};
+use baricord_core::analysis::{GearVerdict, OrderFound, OtherGear, PASSES, RecordingAnalysis, turned_by};
 use baricord_core::signal::felt_line;
 use baricord_core::units::Hz;
 use baricord_core::vehicle::orders::{OrderLine, orders};
@@ -39,10 +39,10 @@ pub struct Chosen {
 
 /// What one other gear says of a line; nothing where it was not driven so.
 fn gear_words(g: &OtherGear) -> Option<String> {
-    let told = |share: f64| match Standing::of(share) {
-        Standing::There => "there too",
-        Standing::Weaker => "weaker",
-        Standing::Gone => "gone",
+    let told = |share: f64| match GearVerdict::of(share) {
+        GearVerdict::There => "there too",
+        GearVerdict::Weaker => "weaker",
+        GearVerdict::Gone => "gone",
     };
     let wheel = g.wheel_share.map(|s| format!("{} at the same wheel order", told(s)));
     let engine = g.engine_share.map(|s| format!("{} at the same engine order ({:.2})", told(s), g.engine_order));
@@ -118,20 +118,20 @@ pub fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, (run,
 }
 
 /// A picture of a line: its level or its phase against speed.
-async fn picture(m: Member, Path((id, run, line, what)): Path<(Uuid, String, usize, String)>) -> Result<Response, Fail> {
+async fn picture(m: Member, Path((id, run, line, what)): Path<(Uuid, String, usize, String)>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
-    let (a, _) = s.analysis(id).await?.ok_or(Fail::NotFound)?;
-    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(Fail::NotFound)?;
-    let r = a.recording(&run).ok_or(Fail::NotFound)?;
-    let o = r.orders.get(line).ok_or(Fail::NotFound)?;
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
+    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(PageError::NotFound)?;
+    let r = a.recording(&run).ok_or(PageError::NotFound)?;
+    let o = r.orders.get(line).ok_or(PageError::NotFound)?;
     let svg = match what.as_str() {
         "level.svg" => {
             let ladder = orders(&case.vehicle, spec.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
             chart(r, &ladder, o)
         }
         "phase.svg" if !o.phase.is_empty() => charts::phase_chart(&o.phase),
-        _ => return Err(Fail::NotFound),
+        _ => return Err(PageError::NotFound),
     };
     Ok(attachment("image/svg+xml", &format!("{run}-{:.2}-{what}", o.order), on_white(&svg, 772, 140)))
 }

@@ -3,9 +3,9 @@
 use super::test_cards::{Beliefs, TestCard, card};
 use crate::App;
 use crate::auth::Member;
-use crate::error::Fail;
+use crate::error::PageError;
 use crate::ledger::because_words;
-use crate::page::{Frame, Known, Which};
+use crate::page::{Frame, LoadedCase, Which};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -35,11 +35,11 @@ struct PartPage {
     dial: String,
 }
 
-async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, Fail> {
+async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let kb = &*k.knowledge;
-    let p = k.case().vehicle.place(&place).filter(|p| p.id == place).ok_or(Fail::NotFound)?;
+    let p = k.case().vehicle.place(&place).filter(|p| p.id == place).ok_or(PageError::NotFound)?;
     let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
     let case = k.case();
     let faults = k

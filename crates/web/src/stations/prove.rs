@@ -1,13 +1,13 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
-use super::form::Fields;
+use super::form::FormFields;
 use super::road::run_words;
 use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, Which};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, Which};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -20,7 +20,7 @@ use baricord_core::proof::verify::{SymptomVerdict, Verdict};
 use baricord_core::reasoning::wording::repair_words;
 use baricord_core::safety::cautions::{RunningCheck, running_checks};
 use baricord_core::workflow::{Station, is_proved};
-use baricord_store::analysis_tasks::Job;
+use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::incoming::Incoming;
 use uuid::Uuid;
 
@@ -47,7 +47,7 @@ struct ProvePage {
     chart: String,
     has_before: bool,
     has_after: bool,
-    job: Option<Job>,
+    job: Option<AnalysisTask>,
     job_open: bool,
     repair: Option<(usize, String)>,
     closed: String,
@@ -74,7 +74,7 @@ struct ProofRow {
 }
 
 /// What will prove a symptom's repair, line by line.
-fn proof_rows(k: &Known, symptom: &str) -> Vec<ProofRow> {
+fn proof_rows(k: &LoadedCase, symptom: &str) -> Vec<ProofRow> {
     let (kb, case) = (&*k.knowledge, k.case());
     let row = |l: ProofLine| {
         let rule = l.test.as_deref().and_then(|t| kb.test(t));
@@ -142,9 +142,9 @@ fn rows(v: &SymptomVerdict) -> Vec<ChangeRow> {
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ProvePage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ProvePage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Prove).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let before = case.recordings.iter().rev().find(|r| !r.is_after());
@@ -160,7 +160,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         chart: String::new(),
         has_before: before.is_some(),
         has_after: case.recordings.iter().any(|r| r.is_after()),
-        job_open: k.job.as_ref().is_some_and(Job::is_open),
+        job_open: k.job.as_ref().is_some_and(AnalysisTask::is_open),
         job: k.job.clone(),
         repair: open.map(|i| (i, words(i))),
         closed: case.repairs.last().and_then(|r| r.result.clone()).filter(|r| r != "open").map_or(String::new(), |r| {
@@ -219,9 +219,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 }
 
 /// The verdict is taken: the case is closed, or goes back to Decide with its history.
-async fn close(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn close(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let result = f.need("result", "the result")?.to_string();
     if !["cured", "improved", "not-cured"].contains(&result.as_str()) {
         return Err(Problem::new("unknown-result", format!("“{result}” is no result")).field("result").into());

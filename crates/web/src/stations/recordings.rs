@@ -1,11 +1,11 @@
 //! Recordings in: a file comes in pieces, is looked at with its columns guessed, and becomes a run of
 //! the case when its columns are named.
 
-use super::form::Fields;
+use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase};
 use crate::upload::{self, Upload};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -47,7 +47,7 @@ fn phase(word: &str) -> &'static str {
 }
 
 /// A file is announced, or found to be half here.
-async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> Result<Json<Value>, Fail> {
+async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> Result<Json<Value>, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
@@ -55,7 +55,7 @@ async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> R
         return Err(Problem::new("empty-file", "the file is empty; choose a recording").field("file").into());
     }
     if a.size > crate::MAX_UPLOAD as i64 {
-        return Err(Fail::TooLarge);
+        return Err(PageError::TooLarge);
     }
     if let Some(of) = a.of {
         s.incoming(id, of).await?;
@@ -72,7 +72,12 @@ struct Offset {
 }
 
 /// The next piece of a file.
-async fn piece(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Query(q): Query<Offset>, body: Bytes) -> Result<Json<Value>, Fail> {
+async fn piece(
+    m: Member,
+    Path((id, up)): Path<(Uuid, Uuid)>,
+    Query(q): Query<Offset>,
+    body: Bytes,
+) -> Result<Json<Value>, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     let received = s.take_piece(id, up, q.from, &body).await?;
@@ -81,7 +86,7 @@ async fn piece(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Query(q): Query<Of
 }
 
 /// The same from a browser without scripts: one form with the file in it.
-async fn whole(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, Fail> {
+async fn whole(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, PageError> {
     may_write(&m)?;
     m.scope().await?.case(id).await?;
     let (f, upload) = upload::form(form, "file", crate::MAX_UPLOAD).await?;
@@ -104,7 +109,7 @@ async fn whole(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redir
         s.take_piece(id, up.id, from, &p).await?;
         from += p.len() as i64;
     }
-    reading.await.map_err(|e| Fail::Broken(e.to_string()))??;
+    reading.await.map_err(|e| PageError::Broken(e.to_string()))??;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/incoming/{}", of.unwrap_or(up.id))))
 }
@@ -181,7 +186,7 @@ struct MappingPage {
     after: bool,
 }
 
-fn writing(f: &Fields, prefix: &str) -> CsvWriting {
+fn writing(f: &FormFields, prefix: &str) -> CsvWriting {
     let one = |name: &str| f.text(&format!("{prefix}{name}")).filter(|t| *t != "guess").map(String::from);
     CsvWriting {
         separator: one("separator").and_then(|t| match t.as_str() {
@@ -195,7 +200,7 @@ fn writing(f: &Fields, prefix: &str) -> CsvWriting {
 }
 
 /// Columns as a form says them; where it says nothing, as they were guessed.
-fn columns(f: &Fields, prefix: &str, t: &TableLook) -> Vec<ColumnRole> {
+fn columns(f: &FormFields, prefix: &str, t: &TableLook) -> Vec<ColumnRole> {
     t.columns
         .iter()
         .enumerate()
@@ -210,7 +215,7 @@ fn columns(f: &Fields, prefix: &str, t: &TableLook) -> Vec<ColumnRole> {
         .collect()
 }
 
-fn table_view(f: &Fields, prefix: &'static str, url: String, t: &TableLook) -> TableView {
+fn table_view(f: &FormFields, prefix: &'static str, url: String, t: &TableLook) -> TableView {
     let named = columns(f, prefix, t);
     let speed_file = prefix == "s_";
     let told = if speed_file { speed_described(t, &named) } else { described(t, &named) };
@@ -250,7 +255,7 @@ fn understood(d: &Value) -> String {
     }
 }
 
-fn sound_columns(f: &Fields, channels: usize) -> Vec<ColumnRole> {
+fn sound_columns(f: &FormFields, channels: usize) -> Vec<ColumnRole> {
     (0..channels)
         .map(|i| {
             let role = f.text(&format!("role_{i}")).and_then(Role::parse).unwrap_or(Role::Sound);
@@ -269,7 +274,7 @@ fn size_words(bytes: i64) -> String {
     }
 }
 
-async fn looked(s: &mut Scope, up: &Incoming, how: &CsvWriting) -> Result<Look, Fail> {
+async fn looked(s: &mut Scope, up: &Incoming, how: &CsvWriting) -> Result<Look, PageError> {
     let head = s.incoming_head(up.id, HEAD).await?;
     Ok(look(&head, how).map_err(|p| Problem { field: Some("file".into()), ..p })?)
 }
@@ -278,14 +283,14 @@ fn look_url(id: Uuid, up: Uuid) -> String {
     format!("/cases/{id}/incoming/{up}/look")
 }
 
-async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<MappingPage, Fail> {
+async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<MappingPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, None).await?;
+    let k = LoadedCase::read(&mut s, id, None).await?;
     let up = s.incoming(id, up).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
     let case = k.case();
     let like = case.recordings.iter().rev().find(|r| up.phase != "after" || !r.is_after());
-    let nothing = Fields(vec![]);
+    let nothing = FormFields(vec![]);
     let mut places: Vec<String> = ["seat-rail", "floor", "steering-wheel", "boot-floor", "gearbox"].map(String::from).to_vec();
     places.extend(case.recordings.iter().filter_map(|r| r.place.clone()));
     let mut seen = vec![];
@@ -333,7 +338,7 @@ async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Mappin
         Ok(Look::Track) => {
             page.problem = "This is a track: it holds the speed only. Load the recording first, then add the track to it.".into();
         }
-        Err(Fail::Problem(p)) => page.problem = p.message,
+        Err(PageError::Problem(p)) => page.problem = p.message,
         Err(e) => return Err(e),
     }
     if let Some(speed) = s.speed_for(id, page.up.id).await? {
@@ -353,19 +358,25 @@ async fn look_again(
     m: Member,
     Path((id, up)): Path<(Uuid, Uuid)>,
     Query(q): Query<HashMap<String, String>>,
-) -> Result<TableView, Fail> {
+) -> Result<TableView, PageError> {
     let mut s = m.scope().await?;
     let up = s.incoming(id, up).await?;
-    let f = Fields(q.into_iter().collect());
+    let f = FormFields(q.into_iter().collect());
     let prefix = if up.of_id.is_some() { "s_" } else { "" };
     match looked(&mut s, &up, &writing(&f, prefix)).await? {
         Look::Table(t) => Ok(table_view(&f, prefix, look_url(id, up.id), &t)),
-        _ => Err(Fail::NotFound),
+        _ => Err(PageError::NotFound),
     }
 }
 
 /// The recording's description that the form makes.
-async fn described_run(s: &mut Scope, case: &Case, f: &Fields, up: &Incoming, speed: Option<&Incoming>) -> Result<Value, Fail> {
+async fn described_run(
+    s: &mut Scope,
+    case: &Case,
+    f: &FormFields,
+    up: &Incoming,
+    speed: Option<&Incoming>,
+) -> Result<Value, PageError> {
     let mut spec = json!({
         "id": "", "symptom": f.text("symptom").or(case.symptoms.first().map(|s| s.id.as_str())), "phase": phase(f.text("phase").unwrap_or(&up.phase)),
         "file": "", "gear": f.text("gear"), "throttle": f.text("throttle").unwrap_or("drive"),
@@ -405,14 +416,18 @@ async fn described_run(s: &mut Scope, case: &Case, f: &Fields, up: &Incoming, sp
 }
 
 /// The file's columns are named: it becomes a run of the case, and an analysis is asked for.
-async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn keep(
+    m: Member,
+    Path((id, up)): Path<(Uuid, Uuid)>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let up = s.incoming(id, up).await?;
     if up.of_id.is_some() {
-        return Err(Fail::NotFound);
+        return Err(PageError::NotFound);
     }
     let speed = s.speed_for(id, up.id).await?;
     let mut spec = described_run(&mut s, &case, &f, &up, speed.as_ref()).await?;
@@ -434,7 +449,7 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
             read_recording(&read, &move |n| Ok(if n == "y" { speed_file.clone() } else { Some(file.clone()) }))
         })
         .await
-        .map_err(|e| Fail::Broken(e.to_string()))?;
+        .map_err(|e| PageError::Broken(e.to_string()))?;
         if samples.refused {
             let w = samples.warnings.into_iter().next_back();
             let mut p = w.map_or_else(
@@ -480,7 +495,7 @@ async fn keep(m: Member, Path((id, up)): Path<(Uuid, Uuid)>, Form(f): Form<Vec<(
 }
 
 /// A file on its way in is not wanted after all.
-async fn forget(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Redirect, Fail> {
+async fn forget(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     let of = s.incoming(id, up).await?.of_id;

@@ -1,11 +1,11 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
-use super::form::Fields;
+use super::form::FormFields;
 use super::test_cards::CautionView;
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may, may_write};
-use crate::page::{Frame, Known, Which, cause_words};
+use crate::error::{PageError, may, may_write};
+use crate::page::{Frame, LoadedCase, Which, cause_words};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -26,7 +26,7 @@ struct Torque {
     source: String,
 }
 
-struct Plan {
+struct RepairForm {
     index: usize,
     cause: String,
     what: String,
@@ -46,7 +46,7 @@ struct Plan {
 #[template(path = "repair.html")]
 struct RepairPage {
     f: Frame,
-    plan: Option<Plan>,
+    plan: Option<RepairForm>,
     earlier: Vec<(String, String)>,
 }
 
@@ -54,9 +54,9 @@ fn text(v: &Value, key: &str) -> String {
     v[key].as_str().unwrap_or_default().to_string()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<RepairPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<RepairPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Repair).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let raw = k.stored.document["repairs"].as_array().cloned().unwrap_or_default();
@@ -84,7 +84,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         let at = r.at.as_deref().and_then(|a| case.vehicle.place(a));
         let cautions = rule.map_or(vec![], |f| at_repair(case, kb, f, at.as_ref()));
         let cautions = cautions.into_iter().map(CautionView::of).collect();
-        Plan {
+        RepairForm {
             index: i,
             cause: words(i),
             what: doc["plan"].as_str().map_or_else(|| rule.map_or(String::new(), |f| f.repair.clone()), String::from),
@@ -106,9 +106,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     Ok(RepairPage { plan, earlier, f })
 }
 
-async fn save(m: Member, Path((id, index)): Path<(Uuid, usize)>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn save(
+    m: Member,
+    Path((id, index)): Path<(Uuid, usize)>,
+    Form(f): Form<Vec<(String, String)>>,
+) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let done = f.text("done") == Some("yes");
     let dropped = f.text("done") == Some("drop");
     let mut s = m.scope().await?;

@@ -6,9 +6,9 @@ use super::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Rung};
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, rung};
-use crate::safety_findings::Beside;
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, rung};
+use crate::safety_findings::SafetyFindings;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -25,7 +25,7 @@ use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
-use baricord_store::analysis_tasks::Job;
+use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
 use serde::Deserialize;
@@ -56,9 +56,9 @@ struct Asked {
 }
 
 /// The lines beside a run's map, none of them pressed.
-pub fn rungs_of(case: &Case, a: &Analysis, run: &str) -> Result<Vec<Rung>, Fail> {
-    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(Fail::NotFound)?;
-    let found = a.recording(run).ok_or(Fail::NotFound)?;
+pub fn rungs_of(case: &Case, a: &Analysis, run: &str) -> Result<Vec<Rung>, PageError> {
+    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(PageError::NotFound)?;
+    let found = a.recording(run).ok_or(PageError::NotFound)?;
     let ladder = orders(&case.vehicle, spec.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
     let mut rungs = ladder_view(&case.vehicle, found, &ladder, usize::MAX, "");
     rungs.iter_mut().for_each(|r| r.href = None);
@@ -113,7 +113,7 @@ struct RoadPage {
     runs: Vec<RunTab>,
     run: String,
     sentence: String,
-    job: Option<Job>,
+    job: Option<AnalysisTask>,
     job_open: bool,
     map: Option<MapView>,
     rows: Vec<OrderRow>,
@@ -140,7 +140,7 @@ struct RoadPage {
 }
 
 /// The runs with what each separates and what it cannot, and what none separates.
-fn plan(k: &Known) -> Option<PlanView> {
+fn plan(k: &LoadedCase) -> Option<PlanView> {
     if k.case().grounded {
         return None;
     }
@@ -282,9 +282,9 @@ fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], line: u
     out
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<RoadPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<RoadPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
     let case = k.case();
     let runs: Vec<&RecordingSpec> = case.recordings.iter().collect();
@@ -327,7 +327,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
             .collect(),
         run: run.map_or(String::new(), |r| r.id.clone()),
         sentence: String::new(),
-        job_open: k.job.as_ref().is_some_and(Job::is_open),
+        job_open: k.job.as_ref().is_some_and(AnalysisTask::is_open),
         job: k.job.clone(),
         map: None,
         rows: vec![],
@@ -402,7 +402,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
     let channel = picked.map_or_else(|| channels.first().cloned().unwrap_or_default(), |o| o.channel.clone());
     let here = format!("/cases/{id}/road?s={}&run={}", page.f.symptom, run.id);
     let rungs = ladder_view(&case.vehicle, r, &ladder, line, &here);
-    let analysis = k.analysis.as_ref().ok_or(Fail::NotFound)?;
+    let analysis = k.analysis.as_ref().ok_or(PageError::NotFound)?;
     let mark = picked.and_then(|o| o.wheel_order(r.engine_per_wheel).map(|w| (o.peak_speed_kmh, w)));
     let made = Made {
         case: id,
@@ -475,26 +475,26 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
 
 #[derive(Template, WebTemplate)]
 #[template(path = "job.html")]
-struct JobPart {
+struct AnalysisTaskPart {
     id: Uuid,
-    job: Option<Job>,
+    job: Option<AnalysisTask>,
     open: bool,
 }
 
 /// How far the analysis is; when it ends the page is asked for anew.
-async fn job(m: Member, Path(id): Path<Uuid>) -> Result<Response, Fail> {
+async fn job(m: Member, Path(id): Path<Uuid>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     s.case(id).await?;
     let job = s.job(id).await?;
-    let open = job.as_ref().is_some_and(Job::is_open);
-    let mut r = JobPart { id, job, open }.into_response();
+    let open = job.as_ref().is_some_and(AnalysisTask::is_open);
+    let mut r = AnalysisTaskPart { id, job, open }.into_response();
     if !open {
         r.headers_mut().insert("hx-refresh", axum::http::HeaderValue::from_static("true"));
     }
     Ok(r)
 }
 
-async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
@@ -503,7 +503,7 @@ async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
     Ok(Redirect::to(&format!("/cases/{id}/road")))
 }
 
-async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, Fail> {
+async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
@@ -522,15 +522,15 @@ struct Card {
     plan: Option<PlanView>,
     grounded: bool,
     /// What was said on driving, or is proposed to be said.
-    beside: Beside,
+    beside: SafetyFindings,
     back: String,
     theme: &'static str,
 }
 
 /// The planned runs on one page, to be printed and taken along.
-async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<Card, Fail> {
+async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<Card, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
     let case = k.case();
     let symptom = k.symptom.as_deref().and_then(|s| case.symptom(s));
     Ok(Card {
@@ -539,7 +539,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::page::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
-        beside: Beside::of(&k),
+        beside: SafetyFindings::of(&k),
         grounded: case.grounded,
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),

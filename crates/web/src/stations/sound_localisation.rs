@@ -1,12 +1,12 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
-use super::attachments::{Pinned, pinned};
-use super::form::Fields;
+use super::attachments::{Attachment, pinned};
+use super::form::FormFields;
 use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, Which};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, Which};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -59,7 +59,7 @@ struct ListeningPage {
 }
 
 /// Sounds that were taken at a place for this.
-fn sounds(document: &Value) -> Vec<Pinned> {
+fn sounds(document: &Value) -> Vec<Attachment> {
     pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && p.test.as_deref() == Some(TEST)).collect()
 }
 
@@ -71,15 +71,15 @@ fn pair(document: &Value, person: &str) -> Option<(String, String)> {
     Some((a.to_string(), b.to_string()))
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ListeningPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ListeningPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
     let (case, doc, kb) = (k.case(), &k.stored.document, &*k.knowledge);
     let levels = heard(doc);
     let unit = levels.first().map_or(LevelUnit::Decibel, |h| h.unit);
     let top = levels.iter().map(|h| h.level).fold(0.0, f64::max);
-    let rule = kb.test(TEST).ok_or(Fail::NotFound)?;
+    let rule = kb.test(TEST).ok_or(PageError::NotFound)?;
     let taken = sounds(doc);
     let here =
         |p: &baricord_core::vehicle::Place| rule.at.iter().any(|a| baricord_core::reasoning::place_is(&case.vehicle, p, a));
@@ -125,14 +125,14 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     })
 }
 
-fn back(id: Uuid, f: &Fields) -> Redirect {
+fn back(id: Uuid, f: &FormFields) -> Redirect {
     Redirect::to(&format!("/cases/{id}/lift/listen?s={}", f.text("symptom").unwrap_or_default()))
 }
 
 /// Levels at several places at once.
-async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let unit = f.text("unit").and_then(LevelUnit::named);
     let unit = unit.ok_or_else(|| Problem::new("bad-value", "in dB, or of 10?").field("unit"))?;
     let mut s = m.scope().await?;
@@ -151,7 +151,7 @@ async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     if all.is_empty() {
         return Err(Problem::new("missing", "a level at one place at least").field("level").into());
     }
-    let rule = builtin().test(TEST).ok_or(Fail::NotFound)?;
+    let rule = builtin().test(TEST).ok_or(PageError::NotFound)?;
     require_checks(&case, rule, &f.all("seen-to"))?;
     let was = heard(&s.case(id).await?.document);
     let new: Vec<Heard> =
@@ -168,9 +168,9 @@ async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
 }
 
 /// Which of two was louder, its place not known to who listened.
-async fn compare(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn compare(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let (louder, quieter) = (f.need("louder", "which is louder")?, f.need("than", "the other sound")?);
     let mut s = m.scope().await?;
     s.edit_case(id, None, "two sounds compared blind", &m.person.name, |d| {

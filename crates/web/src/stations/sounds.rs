@@ -1,12 +1,12 @@
 //! Which of these is it? What each suspect would sound like on this vehicle at this speed, side by
 //! side and without its name, for the driver to pick from.
 
-use super::form::Fields;
+use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
-use crate::error::{Fail, may_write};
-use crate::page::{Frame, Known, cause_words};
+use crate::error::{PageError, may_write};
+use crate::page::{Frame, LoadedCase, cause_words};
 use crate::work_limits::{Audio, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -55,17 +55,17 @@ struct SoundsPage {
     picked: bool,
 }
 
-fn speed(k: &Known, asked: Option<f64>) -> KilometresPerHour {
+fn speed(k: &LoadedCase, asked: Option<f64>) -> KilometresPerHour {
     speed_of(k.symptom.as_deref().and_then(|s| k.case().symptom(s)), asked.map(KilometresPerHour))
 }
 
-fn kind(k: &Known) -> Option<String> {
+fn kind(k: &LoadedCase) -> Option<String> {
     Some(k.case().symptom(k.symptom.as_deref()?)?.kind.clone())
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, Fail> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, a.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
     let (kmh, kind) = (speed(&k, a.kmh), kind(&k));
     let symptom = k.symptom.as_deref().and_then(|s| k.case().symptom(s));
@@ -110,25 +110,25 @@ struct Wanted {
 }
 
 /// One sound.
-async fn wav(m: Member, turn: Turn<Audio>, Path(id): Path<Uuid>, Query(w): Query<Wanted>) -> Result<Response, Fail> {
+async fn wav(m: Member, turn: Turn<Audio>, Path(id): Path<Uuid>, Query(w): Query<Wanted>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
-    let k = Known::read(&mut s, id, w.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let v = &k.case().vehicle;
-    let h = hypotheses(v, builtin()).into_iter().find(|h| h.fault == w.fault && h.at == w.at).ok_or(Fail::NotFound)?;
+    let h = hypotheses(v, builtin()).into_iter().find(|h| h.fault == w.fault && h.at == w.at).ok_or(PageError::NotFound)?;
     let (kind, speed, v) = (kind(&k), speed(&k, Some(w.kmh)), v.clone());
     let made = tokio::task::spawn_blocking(move || {
         let _turn = turn;
         let made = sound(&v, builtin(), &h, At { speed, gear: None, kind: kind.as_deref() })?;
         Some(write_wav(&made.samples, RATE.get() as u32))
     });
-    let bytes = made.await.map_err(|e| Fail::Broken(e.to_string()))?.ok_or(Fail::NotFound)??;
+    let bytes = made.await.map_err(|e| PageError::Broken(e.to_string()))?.ok_or(PageError::NotFound)??;
     Ok(([(header::CONTENT_TYPE, "audio/wav"), (header::CACHE_CONTROL, "private, max-age=600")], bytes).into_response())
 }
 
 /// The driver has picked.
-async fn pick(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, Fail> {
+async fn pick(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let f = Fields(f);
+    let f = FormFields(f);
     let symptom = f.need("symptom", "the symptom")?.to_string();
     let fault = f.need("outcome", "the sound")?.to_string();
     if builtin().fault(&fault).is_none() {

@@ -1,14 +1,14 @@
 //! A test as a card: what to do, how, what must be seen to first, what each outcome would mean, and what is looked at with it.
 
 use crate::next_view::href_of_test;
-use crate::page::{Known, ask_words, cause_words};
+use crate::page::{LoadedCase, ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
-use baricord_core::reasoning::access::{Opened, while_open};
+use baricord_core::reasoning::access::{OpenedPlaces, while_open};
 use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
 use baricord_core::reasoning::{
-    Hypothesis, Possible, RECORDED, beliefs, hypotheses, moved, one_test, possible, settles, with_step,
+    Hypothesis, OpenTest, RECORDED, beliefs, hypotheses, moved, one_test, possible, settles, with_step,
 };
 use baricord_core::safety::cautions::{RunningCheck, at_test, running_checks};
 use baricord_core::workflow::Station;
@@ -108,7 +108,7 @@ pub struct Beliefs {
 
 impl Beliefs {
     /// Of the page's symptom.
-    pub fn of(k: &Known) -> Self {
+    pub fn of(k: &LoadedCase) -> Self {
         let symptom = k.symptom.as_deref().unwrap_or_default();
         Self {
             all: hypotheses(&k.case().vehicle, &k.knowledge),
@@ -118,7 +118,7 @@ impl Beliefs {
 }
 
 /// The button of an outcome; of a test that names a place one for each place.
-fn button(k: &Known, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
+fn button(k: &LoadedCase, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
     let rule = t.outcome(outcome)?;
     Some(OutcomeButton {
         id: place.map_or(rule.id.clone(), |p| format!("{}@{p}", rule.id)),
@@ -135,7 +135,7 @@ fn also_of(t: &Test) -> Vec<(String, String)> {
 }
 
 /// What is looked at for little while something is open, in words. `but` is the test that opens it.
-pub fn looks(k: &Known, opened: &Opened, but: Option<&str>) -> Vec<String> {
+pub fn looks(k: &LoadedCase, opened: &OpenedPlaces, but: Option<&str>) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref().filter(|_| !opened.is_empty()) else { return vec![] };
     let p = beliefs(case, kb, symptom, k.analysis.as_ref());
@@ -150,23 +150,23 @@ pub fn looks(k: &Known, opened: &Opened, but: Option<&str>) -> Vec<String> {
 }
 
 /// What is looked at for little once a test has opened something, in words.
-fn looks_after(k: &Known, t: &Test, at: Option<&str>) -> Vec<String> {
+fn looks_after(k: &LoadedCase, t: &Test, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
     let at = at.and_then(|a| v.place(a));
-    looks(k, &Opened::by_test(v, t, at.as_ref()), Some(&t.id))
+    looks(k, &OpenedPlaces::by_test(v, t, at.as_ref()), Some(&t.id))
 }
 
 /// What is looked at for little while a repair at a place is made, in words.
-pub fn looks_at_repair(k: &Known, fault: &str, at: Option<&str>) -> Vec<String> {
+pub fn looks_at_repair(k: &LoadedCase, fault: &str, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
     match (k.knowledge.fault(fault), at.and_then(|a| v.place(a))) {
-        (Some(f), Some(at)) => looks(k, &Opened::by_repair(v, f, &at), None),
+        (Some(f), Some(at)) => looks(k, &OpenedPlaces::by_repair(v, f, &at), None),
         _ => vec![],
     }
 }
 
 /// What an outcome found `here` would mean, in words: what would then stand first and how sure, or what rises most.
-pub fn then_words(k: &Known, b: &Beliefs, row: &[f64], here: Option<&str>) -> String {
+pub fn then_words(k: &LoadedCase, b: &Beliefs, row: &[f64], here: Option<&str>) -> String {
     const HARDLY: f64 = 0.04;
     let m = moved(&b.p, row);
     let name = |i: usize| {
@@ -194,13 +194,13 @@ pub fn then_words(k: &Known, b: &Beliefs, row: &[f64], here: Option<&str>) -> St
 }
 
 /// The cautions that stand at a test on this vehicle as it stands.
-pub fn cautions(k: &Known, t: &Test, more: Option<&str>) -> Vec<CautionView> {
+pub fn cautions(k: &LoadedCase, t: &Test, more: Option<&str>) -> Vec<CautionView> {
     let more = more.and_then(|id| k.knowledge.caution(id));
     at_test(k.case(), &k.knowledge, t).into_iter().chain(more).map(CautionView::of).collect()
 }
 
 /// What was answered last to a test, in words; empty where nothing was.
-fn answered(k: &Known, t: &Possible) -> String {
+fn answered(k: &LoadedCase, t: &OpenTest) -> String {
     let case = k.case();
     let same = |o: &&baricord_core::case::Observation| {
         o.test == t.test && o.gear == t.gear && (o.at == t.at || t.places.iter().any(Option::is_some)) && !o.is_after()
@@ -216,7 +216,7 @@ fn answered(k: &Known, t: &Possible) -> String {
 }
 
 /// A card of a test.
-pub fn card(k: &Known, b: &Beliefs, t: &Possible, number: usize) -> Option<TestCard> {
+pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<TestCard> {
     let (kb, case) = (&*k.knowledge, k.case());
     let rule = kb.test(&t.test)?;
     let symptom = k.symptom.clone().unwrap_or_default();
@@ -265,13 +265,13 @@ pub fn card(k: &Known, b: &Beliefs, t: &Possible, number: usize) -> Option<TestC
 }
 
 /// The card of one test, whether it is worth making or was made already.
-pub fn one_card(k: &Known, b: &Beliefs, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
+pub fn one_card(k: &LoadedCase, b: &Beliefs, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
     let symptom = k.symptom.as_deref()?;
     card(k, b, &one_test(k.case(), &k.knowledge, symptom, test, at, gear)?, 1)
 }
 
 /// What is looked at with a test for nothing, where one stands.
-pub fn with_it(k: &Known, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
+pub fn with_it(k: &LoadedCase, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
     with_step(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), (test, at, gear))
         .into_iter()
@@ -284,7 +284,7 @@ pub fn with_it(k: &Known, test: &str, at: Option<&str>, gear: Option<&str>) -> V
 }
 
 /// Cards for the proposed tests of a case, the first step of the plan first.
-pub fn cards(k: &Known, b: &Beliefs, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
+pub fn cards(k: &LoadedCase, b: &Beliefs, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
     let (Some(a), Some(symptom)) = (k.answer(), k.symptom.as_deref()) else { return vec![] };
     let open = possible(k.case(), &k.knowledge, symptom);
     a.next

@@ -1,6 +1,6 @@
 //! The vehicle's numbers as a form, and back into the document.
 
-use super::form::{Fields, parse_number};
+use super::form::{FormFields, parse_number};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, two_tyre_sizes};
 use baricord_core::units::KilometresPerHour;
@@ -214,7 +214,7 @@ fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
 }
 
 /// The ratio of an axle: by the teeth of ring and pinion, or by a number. What was changed of the two counts.
-fn axle_ratio(axle: &mut Value, f: &Fields, i: usize) -> Result<(), Problem> {
+fn axle_ratio(axle: &mut Value, f: &FormFields, i: usize) -> Result<(), Problem> {
     let teeth = [("ring", "ring_teeth"), ("pinion", "pinion_teeth")];
     let ratio = f.number(&format!("ratio{i}"))?;
     let mut typed = vec![];
@@ -243,7 +243,7 @@ fn axle_ratio(axle: &mut Value, f: &Fields, i: usize) -> Result<(), Problem> {
 }
 
 /// Writes the form into the document's vehicle; what the form does not know stays.
-pub fn write(v: &mut Value, f: &Fields) -> Result<(), Problem> {
+pub fn write(v: &mut Value, f: &FormFields) -> Result<(), Problem> {
     if let Some(name) = f.text("name") {
         v["name"] = name.into();
     }
@@ -321,7 +321,7 @@ mod tests {
             let mut sent: Vec<(String, String)> =
                 f.groups.iter().flat_map(|g| g.fields.iter().map(|x| (x.name.clone(), value(&x.kind)))).collect();
             sent.push(("name".into(), v.name.clone()));
-            write(&mut doc, &Fields(sent)).unwrap();
+            write(&mut doc, &FormFields(sent)).unwrap();
             assert_eq!(Vehicle::from_json(&doc).unwrap(), v);
         }
     }
@@ -354,7 +354,7 @@ mod tests {
     fn an_axle_ratio_may_be_typed_and_the_one_that_was_changed_counts() {
         let axle = |d: &Value| Vehicle::from_json(d).unwrap().axles[0].clone();
         let sent = |ring: &str, pinion: &str, ratio: &str| {
-            Fields(
+            FormFields(
                 [("ring0", ring), ("pinion0", pinion), ("ratio0", ratio)].map(|(k, v)| (k.to_string(), v.to_string())).to_vec(),
             )
         };
@@ -372,7 +372,7 @@ mod tests {
 
     #[test]
     fn a_continuously_variable_gearbox_needs_no_ratios_and_any_other_does() {
-        let empty = || Fields(vec![("gears".into(), " ".into())]);
+        let empty = || FormFields(vec![("gears".into(), " ".into())]);
         let cvt = every_layout().into_iter().find(|v| v.gearbox.kind == GearboxKind::Cvt).unwrap();
         let mut doc = json!(cvt);
         write(&mut doc, &empty()).unwrap();
@@ -384,20 +384,20 @@ mod tests {
     #[test]
     fn inches_and_two_sizes_are_asked_about() {
         let mut doc = json!(rear_drive(1));
-        let e = write(&mut doc, &Fields(vec![("length0_0".into(), "46.25".into())])).unwrap_err();
+        let e = write(&mut doc, &FormFields(vec![("length0_0".into(), "46.25".into())])).unwrap_err();
         assert_eq!((e.code.as_str(), e.field.as_deref()), ("unit-asked", Some("length0_0")));
-        write(&mut doc, &Fields(vec![("length0_0".into(), "46.25 in".into())])).unwrap();
+        write(&mut doc, &FormFields(vec![("length0_0".into(), "46.25 in".into())])).unwrap();
         assert_eq!(doc["props"][0]["sections"][0]["length_mm"], 1174.75);
-        let e = write(&mut doc, &Fields(vec![("tyre".into(), "225/45R17 255/40R17".into())])).unwrap_err();
+        let e = write(&mut doc, &FormFields(vec![("tyre".into(), "225/45R17 255/40R17".into())])).unwrap_err();
         assert!(e.code == "two-sizes" && e.message.contains("225/45R17 rolls"), "{}", e.message);
     }
 
     #[test]
     fn bad_numbers_name_their_box() {
         let mut doc = json!(rear_drive(1));
-        let e = write(&mut doc, &Fields(vec![("gears".into(), "3.9 x".into())])).unwrap_err();
+        let e = write(&mut doc, &FormFields(vec![("gears".into(), "3.9 x".into())])).unwrap_err();
         assert_eq!(e.field.as_deref(), Some("gears"));
-        let e = write(&mut doc, &Fields(vec![("length0_0".into(), "-3".into())])).unwrap_err();
+        let e = write(&mut doc, &FormFields(vec![("length0_0".into(), "-3".into())])).unwrap_err();
         assert_eq!(e.field.as_deref(), Some("vehicle.props[0].sections[0].length_mm"));
     }
 }

@@ -8,7 +8,7 @@ use crate::vehicle::{Place, Vehicle};
 
 /// How an outcome bears on a fault.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Says {
+pub struct Explanation {
     /// The test.
     pub test: String,
     /// Its heading.
@@ -23,7 +23,7 @@ pub struct Says {
     pub why: Option<String>,
 }
 
-impl Says {
+impl Explanation {
     /// How often, in words.
     pub fn often(&self) -> &'static str {
         match (self.times >= 1.0, self.p) {
@@ -75,8 +75,8 @@ fn outcome_words(t: &Test, outcome: usize, place: &Place) -> String {
 impl Knowledge {
     /// What speaks for a fault and what against it, the strongest first: each test made at its place, in a symptom that
     /// the fault is usually called.
-    pub fn explain(&self, f: &Fault) -> (Vec<Says>, Vec<Says>) {
-        let mut all: Vec<Says> = vec![];
+    pub fn explain(&self, f: &Fault) -> (Vec<Explanation>, Vec<Explanation>) {
+        let mut all: Vec<Explanation> = vec![];
         let kind = f.usual_kinds().first().copied().unwrap_or("vibration").to_string();
         if let Some((v, i)) = vehicle_with(self, f) {
             let hypotheses = hypotheses(&v, self);
@@ -101,7 +101,7 @@ impl Knowledge {
                     };
                     let (p, base) = (sum(i), sum(unknown));
                     if base > 0.0 {
-                        all.push(Says {
+                        all.push(Explanation {
                             test: t.id.clone(),
                             ask: t.ask.clone(),
                             outcome: outcome_words(t, outcome, place),
@@ -113,7 +113,7 @@ impl Knowledge {
                 }
             }
         }
-        let (mut speaks, mut against): (Vec<Says>, Vec<Says>) = all.into_iter().partition(|s| s.times >= 1.0);
+        let (mut speaks, mut against): (Vec<Explanation>, Vec<Explanation>) = all.into_iter().partition(|s| s.times >= 1.0);
         speaks.retain(|s| s.times >= WORTH_A_LINE);
         against.retain(|s| s.times <= 1.0 / WORTH_A_LINE);
         speaks.sort_by(|a, b| b.times.total_cmp(&a.times));

@@ -179,7 +179,7 @@ pub struct Exception {
 #[serde(deny_unknown_fields)]
 pub struct DangerRule {
     /// no, or limited.
-    pub drive: crate::safety::drive_clearance::Drive,
+    pub drive: crate::safety::drive_clearance::Clearance,
     /// How far at the most, km.
     #[serde(default)]
     pub km: Option<f64>,

@@ -13,12 +13,12 @@ mod zones;
 
 pub use caution::{Caution, Situation};
 pub use entries::{Bears, Hands, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
-pub use explain::Says;
+pub use explain::Explanation;
 pub use fault::{
     Behaviour, DangerRule, Exception, Fault, LineRule, Load, Mark, Marks, Only, Shows, SpeedShape, Turning, TurnsWith,
 };
 pub use marks::{distribution, fill, mark_probability, outcomes_at};
-pub use overrides::{House, HouseFault, LIMITS, shipped_limit};
+pub use overrides::{FaultOverride, LIMITS, WorkshopOverrides, shipped_limit};
 pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
 pub use weights::*;
 pub use zones::Zone;

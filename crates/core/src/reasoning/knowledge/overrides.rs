@@ -19,7 +19,7 @@ fn hash(of: &[&str]) -> u64 {
 /// A workshop's changes to one fault.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct HouseFault {
+pub struct FaultOverride {
     /// How often it is here, in the relative numbers of the data file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<f64>,
@@ -37,13 +37,13 @@ pub struct HouseFault {
 /// A workshop's changes.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct House {
+pub struct WorkshopOverrides {
     /// Minutes of tests.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub tests: BTreeMap<String, f64>,
     /// Faults.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub faults: BTreeMap<String, HouseFault>,
+    pub faults: BTreeMap<String, FaultOverride>,
     /// What an hour costs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<f64>,
@@ -118,7 +118,7 @@ fn by_itself<'a>(l: &'a mut Limits, key: &str) -> Option<&'a mut Option<f64>> {
     })
 }
 
-impl House {
+impl WorkshopOverrides {
     /// One of its limits.
     pub fn limit(&self, key: &str) -> Option<f64> {
         match by_itself(&mut self.limits.clone(), key) {
@@ -145,7 +145,7 @@ impl House {
     /// The knowledge as this workshop has it; what ships where it has changed nothing.
     ///
     /// # Errors
-    /// As [`House::over`].
+    /// As [`WorkshopOverrides::over`].
     pub fn knowledge(&self) -> Result<Cow<'static, Knowledge>, Problem> {
         Ok(if *self == Self::default() { Cow::Borrowed(builtin()) } else { Cow::Owned(self.over(builtin())?) })
     }
@@ -205,31 +205,38 @@ mod tests {
 
     #[test]
     fn a_workshop_changes_what_it_names_and_nothing_else() {
-        let mut h = House { rate: Some(80.0), certainty: Some(0.9), ..House::default() };
+        let mut h = WorkshopOverrides { rate: Some(80.0), certainty: Some(0.9), ..WorkshopOverrides::default() };
         h.tests.insert("wheel-rock".into(), 7.0);
-        h.faults.insert("joint-worn".into(), HouseFault { rate: Some(33.0), price: Some(70.0), ..HouseFault::default() });
+        h.faults.insert("joint-worn".into(), FaultOverride { rate: Some(33.0), price: Some(70.0), ..FaultOverride::default() });
         let k = h.over(builtin()).unwrap();
         assert_eq!((k.test("wheel-rock").unwrap().minutes, k.weights.time.rate, k.weights.gate.certainty), (7.0, 80.0, 0.9));
         let (now, was) = (k.fault("joint-worn").unwrap(), builtin().fault("joint-worn").unwrap());
         assert_eq!((now.rate, now.price, now.minutes), (33.0, 70.0, was.minutes));
         assert_eq!(k.fault("prop-bent").unwrap().price, builtin().fault("prop-bent").unwrap().price);
-        let back: House = serde_json::from_value(serde_json::to_value(&h).unwrap()).unwrap();
+        let back: WorkshopOverrides = serde_json::from_value(serde_json::to_value(&h).unwrap()).unwrap();
         assert_eq!(back, h);
     }
 
     #[test]
     fn what_cannot_be_is_refused_by_field() {
-        let field = |h: House| h.over(builtin()).unwrap_err().field.unwrap();
-        assert_eq!(field(House { tests: [("kick".into(), 3.0)].into(), ..House::default() }), "test");
-        assert_eq!(field(House { tests: [("wheel-rock".into(), -3.0)].into(), ..House::default() }), "minutes");
-        assert_eq!(field(House { certainty: Some(0.2), ..House::default() }), "certainty");
-        let f = HouseFault { rate: Some(0.0), ..HouseFault::default() };
-        assert_eq!(field(House { faults: [("joint-worn".into(), f)].into(), ..House::default() }), "rate");
+        let field = |h: WorkshopOverrides| h.over(builtin()).unwrap_err().field.unwrap();
+        assert_eq!(field(WorkshopOverrides { tests: [("kick".into(), 3.0)].into(), ..WorkshopOverrides::default() }), "test");
+        assert_eq!(
+            field(WorkshopOverrides { tests: [("wheel-rock".into(), -3.0)].into(), ..WorkshopOverrides::default() }),
+            "minutes"
+        );
+        assert_eq!(field(WorkshopOverrides { certainty: Some(0.2), ..WorkshopOverrides::default() }), "certainty");
+        let f = FaultOverride { rate: Some(0.0), ..FaultOverride::default() };
+        assert_eq!(
+            field(WorkshopOverrides { faults: [("joint-worn".into(), f)].into(), ..WorkshopOverrides::default() }),
+            "rate"
+        );
     }
 
     #[test]
     fn how_common_a_fault_is_as_it_was_said_before_is_still_read() {
-        let h: House = serde_json::from_value(serde_json::json!({"faults": {"joint-worn": {"rarity": "rare"}}})).unwrap();
+        let h: WorkshopOverrides =
+            serde_json::from_value(serde_json::json!({"faults": {"joint-worn": {"rarity": "rare"}}})).unwrap();
         let (now, was) = (h.over(builtin()).unwrap(), builtin().fault("joint-worn").unwrap().rate);
         assert!((now.fault("joint-worn").unwrap().rate - was / 3.0).abs() < 1e-9);
     }
