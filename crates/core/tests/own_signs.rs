@@ -4,7 +4,7 @@
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::{FELT, KINDS, Knowledge, SpeedShape, ZONES, builtin};
 use baricord_core::reasoning::likelihood::Model;
-use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, diagnose, hypotheses, possible};
+use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, diagnose, hypotheses, open_tests};
 use baricord_core::vehicle::{Vehicle, sample};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -40,7 +40,7 @@ fn every_fault_with_its_own_signs_comes_first() {
             let kind = k.fault(&h.fault).unwrap().kinds_at(&h.kind).iter().max_by(|a, b| a.1.total_cmp(b.1)).unwrap().0.clone();
             let symptom = json!({"id": "S1", "kind": kind, "heard_from": "unknown"});
             let case = Case::from_json(&document(&v, symptom.clone(), &[])).unwrap();
-            let signs: Vec<Value> = possible(&case, k, "S1")
+            let signs: Vec<Value> = open_tests(&case, k, "S1")
                 .into_iter()
                 .filter_map(|t| {
                     let best = (0..t.rows.len()).max_by(|a, b| t.rows[*a][i].total_cmp(&t.rows[*b][i]))?;
@@ -182,7 +182,7 @@ fn follow(
         made += 1;
         let proposed = |t: &OpenTest| t.test == *test && t.at == step.at && t.gear == step.gear;
         let in_one_go = k.test(test).unwrap().minutes <= IN_ONE_GO;
-        for t in possible(&c, k, "S1").iter().filter(|t| proposed(t) || in_one_go && t.test == *test) {
+        for t in open_tests(&c, k, "S1").iter().filter(|t| proposed(t) || in_one_go && t.test == *test) {
             let rows = behaviour_in(&c, k, "S1", t).unwrap();
             let came = pick(&rows.iter().map(|r| r[i]).collect::<Vec<_>>(), rng);
             let at = t.places[came].as_deref().or(t.at.as_deref());

@@ -2,9 +2,9 @@
 //! symptom moves no other, nothing is asked twice, and no test gets dearer by what was done for another.
 
 use baricord_core::case::Case;
-use baricord_core::reasoning::access::{OpenedPlaces, while_open};
+use baricord_core::reasoning::access::{OpenedPlaces, quick_looks};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{OpenTest, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, possible};
+use baricord_core::reasoning::{OpenTest, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, open_tests};
 use baricord_core::vehicle::{Vehicle, sample};
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -31,7 +31,7 @@ fn answer(d: &Value) -> SymptomAnswer {
 
 /// Some of the tests that can be made, each with one of its outcomes.
 fn observed(v: &Vehicle, picks: &[(usize, usize)]) -> Vec<Value> {
-    let tests: Vec<OpenTest> = possible(&case(&document(v, "vibration", &[])), builtin(), "S1");
+    let tests: Vec<OpenTest> = open_tests(&case(&document(v, "vibration", &[])), builtin(), "S1");
     picks
         .iter()
         .map(|(t, o)| {
@@ -175,7 +175,7 @@ proptest! {
         let minutes = |state: Value| -> BTreeMap<(String, Option<String>, Option<String>), f64> {
             let mut d = document(v, "vibration", &[]);
             d["state"] = state;
-            possible(&case(&d), builtin(), "S1").into_iter().map(|t| ((t.test, t.at, t.gear), t.minutes)).collect()
+            open_tests(&case(&d), builtin(), "S1").into_iter().map(|t| ((t.test, t.at, t.gear), t.minutes)).collect()
         };
         let places = v.places();
         let part = &places[off % places.len()].id;
@@ -204,7 +204,7 @@ proptest! {
         let fault = builtin().fault(&h.fault).unwrap();
         let opened = OpenedPlaces::by_repair(v, fault, h.place.as_ref().unwrap());
         let p = beliefs(&c, builtin(), "S1", None);
-        let looks = while_open(&c, builtin(), "S1", &p, &opened, None);
+        let looks = quick_looks(&c, builtin(), "S1", &p, &opened, None);
         prop_assert!(looks.len() <= 3 && (!fault.in_place || looks.is_empty()));
         for l in &looks {
             let rule = builtin().test(&l.test).unwrap();

@@ -8,9 +8,9 @@ use baricord_core::reasoning::decision_problem::DecisionProblem;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
 use baricord_core::reasoning::plan::AHEAD;
-use baricord_core::reasoning::{Hypothesis, OpenTest, advise, beliefs, possible, settles};
+use baricord_core::reasoning::{Hypothesis, OpenTest, advise, beliefs, information_gain, open_tests};
 use baricord_core::vehicle::PlaceKind;
-use baricord_simulator::worlds::{Distance, World, small_game};
+use baricord_simulator::worlds::{Distance, World, small_problem};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use rayon::prelude::*;
@@ -87,11 +87,11 @@ fn mechanic(w: &World, document: &Value, k: &Knowledge, replaced: &[usize]) -> N
         return Next::Repair(vec![first]);
     }
     let open: f64 = p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum();
-    let mut tests: Vec<(u8, f64, OpenTest)> = possible(&case, k, "S1")
+    let mut tests: Vec<(u8, f64, OpenTest)> = open_tests(&case, k, "S1")
         .into_iter()
         .filter_map(|t| {
             let rule = k.test(&t.test)?;
-            let bits = settles(&p, &t.rows);
+            let bits = information_gain(&p, &t.rows);
             (bits >= WORTH_TRYING * open).then(|| (stage(rule), bits / t.minutes, t))
         })
         .collect();
@@ -111,7 +111,7 @@ fn advice(w: &World, document: &Value, k: &Knowledge, replaced: &[usize]) -> Nex
     let step = &course.steps[0];
     if let Some(test) = &step.test {
         let same = |t: &OpenTest| t.test == *test && t.at == step.at && t.gear == step.gear;
-        if let Some(t) = possible(&case, k, "S1").into_iter().find(same) {
+        if let Some(t) = open_tests(&case, k, "S1").into_iter().find(same) {
             return Next::Test(Box::new(t));
         }
     }
@@ -257,7 +257,7 @@ fn main() {
         print("all layouts", told, *sum, vehicles as f64 * layouts().len() as f64);
     }
     let mut rng = ChaCha8Rng::seed_from_u64(7);
-    let games: Vec<DecisionProblem> = (0..200).map(|_| small_game(&mut rng)).collect();
+    let games: Vec<DecisionProblem> = (0..200).map(|_| small_problem(&mut rng)).collect();
     let over: Vec<f64> = games.par_iter().map(|g| g.followed(AHEAD) / g.optimum() - 1.0).collect();
     let mean = 100.0 * over.iter().sum::<f64>() / over.len() as f64;
     let worst = 100.0 * over.iter().copied().fold(0.0, f64::max);

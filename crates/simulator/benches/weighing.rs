@@ -3,7 +3,7 @@
 
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{diagnose, hypotheses, possible};
+use baricord_core::reasoning::{diagnose, hypotheses, open_tests};
 use baricord_core::vehicle::sample::{all_wheel_drive, every_layout, four_wheel_drive, rear_drive, rear_drive_independent};
 use rand::{Rng, SeedableRng};
 use serde_json::{Value, json};
@@ -30,7 +30,7 @@ fn main() {
         let mut d = Case::new_document("w", "w", serde_json::to_value(&v).unwrap_or(Value::Null));
         d["symptoms"] = json!([{"id": "S1", "kind": "vibration", "felt": ["seat"], "speed_kmh": {"from": 70, "to": 120}}]);
         // As in a long case: tests of the catalogue one after the other, whatever came out.
-        let tests = Case::from_json(&d).map(|c| possible(&c, k, "S1")).unwrap_or_default();
+        let tests = Case::from_json(&d).map(|c| open_tests(&c, k, "S1")).unwrap_or_default();
         let mut list = vec![];
         for i in 0..OBSERVATIONS {
             let t = &tests[rng.random_range(0..tests.len())];

@@ -5,7 +5,7 @@ use baricord_core::case::Case;
 use baricord_core::error::Problem;
 use baricord_core::reasoning::decision_problem::{DecisionProblem, RepairAction, TestAction};
 use baricord_core::reasoning::knowledge::{KINDS, Knowledge, builtin};
-use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, beliefs, hypotheses, possible, settles};
+use baricord_core::reasoning::{Hypothesis, OpenTest, behaviour_in, beliefs, hypotheses, information_gain, open_tests};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::every_layout;
 use rand::{Rng, SeedableRng};
@@ -149,7 +149,7 @@ pub fn examined(seed: u64) -> (f64, bool) {
     let w = World::new(v, k, Distance::USUAL, &mut rng);
     let mut document = w.document.clone();
     let case = World::case(&document).expect("a case");
-    let mut tests = possible(&case, k, "S1");
+    let mut tests = open_tests(&case, k, "S1");
     // A mechanic does not look at random: of what there is, each time the one of three that settles most.
     for _ in 0..rng.random_range(2..14) {
         if tests.is_empty() {
@@ -157,7 +157,9 @@ pub fn examined(seed: u64) -> (f64, bool) {
         }
         let p = beliefs(&World::case(&document).expect("a case"), k, "S1", None);
         let tried: Vec<usize> = (0..6).map(|_| rng.random_range(0..tests.len())).collect();
-        let best = tried.into_iter().max_by(|a, b| settles(&p, &tests[*a].rows).total_cmp(&settles(&p, &tests[*b].rows)));
+        let best = tried
+            .into_iter()
+            .max_by(|a, b| information_gain(&p, &tests[*a].rows).total_cmp(&information_gain(&p, &tests[*b].rows)));
         let t = tests.swap_remove(best.unwrap_or(0));
         World::write(&mut document, &t, w.outcome(k, &t, &mut rng));
     }
@@ -175,7 +177,7 @@ pub fn examined(seed: u64) -> (f64, bool) {
 }
 
 /// A game of up to six causes and six tests, anyhow.
-pub fn small_game(rng: &mut ChaCha8Rng) -> DecisionProblem {
+pub fn small_problem(rng: &mut ChaCha8Rng) -> DecisionProblem {
     let causes = rng.random_range(2..=6usize);
     let tests = rng.random_range(1..=6usize);
     let whole = |n: usize, rng: &mut ChaCha8Rng| -> Vec<f64> {
@@ -184,10 +186,10 @@ pub fn small_game(rng: &mut ChaCha8Rng) -> DecisionProblem {
         raw.into_iter().map(|x| x / sum).collect()
     };
     let p = whole(causes, rng);
-    let replacements: Vec<_> = (0..causes)
+    let repair_actions: Vec<_> = (0..causes)
         .map(|i| RepairAction { cost: rng.random_range(20.0..600.0), needs: rng.random_range(0..2), cures: 1 << i })
         .collect();
-    let trials = (0..tests)
+    let test_actions = (0..tests)
         .map(|_| {
             let outcomes = rng.random_range(2..=3usize);
             let columns: Vec<Vec<f64>> = (0..causes).map(|_| whole(outcomes, rng)).collect();
@@ -202,7 +204,7 @@ pub fn small_game(rng: &mut ChaCha8Rng) -> DecisionProblem {
             }
         })
         .collect();
-    DecisionProblem { p, replacements, trials, preparations: vec![6.0], risk: vec![] }
+    DecisionProblem { p, repair_actions, test_actions, preparations: vec![6.0], risk: vec![] }
 }
 
 #[cfg(test)]
@@ -218,7 +220,7 @@ mod tests {
         w.truth = w.all.iter().position(|h| h.fault == "outer-joint-worn");
         w.document["symptoms"][0]["kind"] = "click-repeating".into();
         let case = World::case(&w.document).unwrap();
-        let t = possible(&case, k, "S1").into_iter().find(|t| t.test == "neutral-coast").unwrap();
+        let t = open_tests(&case, k, "S1").into_iter().find(|t| t.test == "neutral-coast").unwrap();
         let rows = behaviour_in(&case, k, "S1", &t).unwrap();
         let mut counts = vec![0.0; t.outcomes.len()];
         (0..4000).for_each(|_| counts[w.outcome(k, &t, &mut rng)] += 1.0 / 4000.0);

@@ -1,4 +1,4 @@
-//! Analyses under way. A job is a row: any copy of the application may take it, a killed one's is
+//! Analyses under way. A task is a row: any copy of the application may take it, a killed one's is
 //! taken again, and its progress is there for every page.
 
 use crate::{Scope, Store, StoreError};
@@ -6,10 +6,10 @@ use sqlx::FromRow;
 use sqlx::postgres::PgListener;
 use uuid::Uuid;
 
-/// The channel on which a new job is told.
-pub const CHANNEL: &str = "baricord_job";
+/// The channel on which a new task is told.
+pub const CHANNEL: &str = "baricord_analysis_task";
 
-/// A job as a page shows it.
+/// A task as a page shows it.
 #[derive(Clone, Debug, FromRow)]
 pub struct AnalysisTask {
     /// Id.
@@ -35,7 +35,7 @@ impl AnalysisTask {
     }
 }
 
-/// A job taken.
+/// A task taken.
 #[derive(Clone, Copy, Debug)]
 pub struct TaskClaim {
     /// Id.
@@ -46,22 +46,22 @@ pub struct TaskClaim {
     pub case: Uuid,
     /// The drive that is to go on; an analysis where there is none.
     pub drive: Option<Uuid>,
-    /// Of this claim alone: when another worker has taken the job since, nothing of this one is kept.
+    /// Of this claim alone: when another worker has taken the task since, nothing of this one is kept.
     pub lease: Uuid,
 }
 
 impl Scope {
     /// Asks for an analysis of a case; one that still waits serves for both.
-    pub async fn ask_for_analysis(&mut self, case: Uuid) -> Result<(), StoreError> {
+    pub async fn request_analysis(&mut self, case: Uuid) -> Result<(), StoreError> {
         let waiting: Option<Uuid> = sqlx::query_scalar(
-            "SELECT id FROM job WHERE case_id = $1 AND workshop_id = $2 AND state = 'queued' AND drive_id IS NULL LIMIT 1",
+            "SELECT id FROM analysis_task WHERE case_id = $1 AND workshop_id = $2 AND state = 'queued' AND drive_id IS NULL LIMIT 1",
         )
         .bind(case)
         .bind(self.workshop())
         .fetch_optional(&mut *self.tx)
         .await?;
         if waiting.is_none() {
-            sqlx::query("INSERT INTO job (id, workshop_id, case_id) VALUES ($1, $2, $3)")
+            sqlx::query("INSERT INTO analysis_task (id, workshop_id, case_id) VALUES ($1, $2, $3)")
                 .bind(Uuid::now_v7())
                 .bind(self.workshop())
                 .bind(case)
@@ -73,9 +73,9 @@ impl Scope {
     }
 
     /// The latest analysis of a case.
-    pub async fn job(&mut self, case: Uuid) -> Result<Option<AnalysisTask>, StoreError> {
+    pub async fn analysis_task(&mut self, case: Uuid) -> Result<Option<AnalysisTask>, StoreError> {
         Ok(sqlx::query_as(
-            "SELECT id, state, progress, what, problem FROM job WHERE case_id = $1 AND workshop_id = $2 AND drive_id IS NULL
+            "SELECT id, state, progress, what, problem FROM analysis_task WHERE case_id = $1 AND workshop_id = $2 AND drive_id IS NULL
              ORDER BY created_at DESC, id DESC LIMIT 1",
         )
         .bind(case)
@@ -85,10 +85,10 @@ impl Scope {
     }
 
     /// Holds a claim until this transaction ends, its heartbeat going on; refused when another worker has taken
-    /// the job since.
+    /// the task since.
     pub async fn hold(&mut self, c: &TaskClaim) -> Result<(), StoreError> {
         let held: Option<Uuid> =
-            sqlx::query_scalar("SELECT id FROM job WHERE id = $1 AND workshop_id = $2 AND lease = $3 FOR KEY SHARE")
+            sqlx::query_scalar("SELECT id FROM analysis_task WHERE id = $1 AND workshop_id = $2 AND lease = $3 FOR KEY SHARE")
                 .bind(c.id)
                 .bind(self.workshop())
                 .bind(c.lease)
@@ -98,9 +98,9 @@ impl Scope {
     }
 
     /// Asks the open analyses of a case to stop.
-    pub async fn cancel_jobs(&mut self, case: Uuid) -> Result<(), StoreError> {
+    pub async fn cancel_tasks(&mut self, case: Uuid) -> Result<(), StoreError> {
         sqlx::query(
-            "UPDATE job SET cancel = true, state = CASE WHEN state = 'queued' THEN 'cancelled' ELSE state END
+            "UPDATE analysis_task SET cancel = true, state = CASE WHEN state = 'queued' THEN 'cancelled' ELSE state END
              WHERE case_id = $1 AND workshop_id = $2 AND state IN ('queued', 'running') AND drive_id IS NULL",
         )
         .bind(case)
@@ -112,20 +112,20 @@ impl Scope {
 }
 
 impl Store {
-    /// Takes the next job.
-    pub async fn claim_job(&self) -> Result<Option<TaskClaim>, StoreError> {
+    /// Takes the next task.
+    pub async fn claim_task(&self) -> Result<Option<TaskClaim>, StoreError> {
         let row: Option<(Uuid, Uuid, Uuid, Option<Uuid>, Uuid)> =
-            sqlx::query_as("SELECT job_id, job_workshop, job_case, job_drive, job_lease FROM claim_job()")
+            sqlx::query_as("SELECT task_id, task_workshop, task_case, task_drive, task_lease FROM claim_analysis_task()")
                 .fetch_optional(self.pool())
                 .await?;
         Ok(row.map(|(id, workshop, case, drive, lease)| TaskClaim { id, workshop, case, drive, lease }))
     }
 
-    /// Says how far a job is; false when it should stop.
-    pub async fn beat(&self, c: &TaskClaim, progress: f32, what: &str) -> Result<bool, StoreError> {
+    /// Says how far a task is; false when it should stop.
+    pub async fn heartbeat(&self, c: &TaskClaim, progress: f32, what: &str) -> Result<bool, StoreError> {
         let mut s = self.scope(c.workshop).await?;
         let cancel: Option<bool> = sqlx::query_scalar(
-            "UPDATE job SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' AND lease = $5 RETURNING cancel",
+            "UPDATE analysis_task SET progress = $1, what = $2, heartbeat = now() WHERE id = $3 AND workshop_id = $4 AND state = 'running' AND lease = $5 RETURNING cancel",
         )
         .bind(progress)
         .bind(what)
@@ -138,10 +138,10 @@ impl Store {
         Ok(cancel == Some(false))
     }
 
-    /// Ends a job: done, cancelled, or failed with a reason. What another worker has taken since stays as it is.
-    pub async fn end_job(&self, c: &TaskClaim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
+    /// Ends a task: done, cancelled, or failed with a reason. What another worker has taken since stays as it is.
+    pub async fn end_task(&self, c: &TaskClaim, state: &str, problem: Option<&str>) -> Result<(), StoreError> {
         let mut s = self.scope(c.workshop).await?;
-        sqlx::query("UPDATE job SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4 AND lease = $5")
+        sqlx::query("UPDATE analysis_task SET state = $1, problem = $2, progress = CASE WHEN $1 = 'done' THEN 1 ELSE progress END WHERE id = $3 AND workshop_id = $4 AND lease = $5")
             .bind(state)
             .bind(problem)
             .bind(c.id)
@@ -152,7 +152,7 @@ impl Store {
         s.commit().await
     }
 
-    /// Hears of new jobs.
+    /// Hears of new tasks.
     pub async fn listen(&self) -> Result<PgListener, StoreError> {
         let mut l = PgListener::connect_with(self.pool()).await?;
         l.listen(CHANNEL).await?;

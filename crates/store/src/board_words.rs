@@ -3,7 +3,7 @@
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};
 use baricord_core::reasoning::diagnose;
-use baricord_core::safety::drive_clearance::proposal;
+use baricord_core::safety::drive_clearance::proposed_clearance;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::next_action;
 use uuid::Uuid;
@@ -25,15 +25,15 @@ impl Scope {
     /// What the board says of a case, by what this workshop knows.
     pub(crate) async fn board_words(&mut self, c: &StoredCase) -> Result<BoardWords, StoreError> {
         let (analysis, proof) = self.analysis(c.id).await?.unzip();
-        let house = self.house().await?;
-        let weighed_by = house.version();
+        let overrides = self.overrides().await?;
+        let weighed_by = overrides.version();
         let (mut case, document) = (c.case.clone(), c.document.clone());
-        case.vehicle.limits = case.vehicle.limits.or(&house.limits);
+        case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
         let weigh = move || -> Result<BoardWords, StoreError> {
-            let k = house.knowledge()?;
+            let k = overrides.knowledge()?;
             let d = diagnose(&case, &k, analysis.as_ref());
             let next = next_action(&case, &k, &d, proof.as_ref());
-            let words = next.on_the_board(&case, proposal(&document, &case, &d).as_ref());
+            let words = next.on_the_board(&case, proposed_clearance(&document, &case, &d).as_ref());
             Ok(BoardWords { station: next.station, words, weighed_by })
         };
         tokio::task::spawn_blocking(weigh).await.map_err(|e| StoreError::Broken(e.to_string()))?
@@ -41,7 +41,7 @@ impl Scope {
 
     /// Weighs cases again whose next step was weighed with other knowledge, the latest first; a few at a time.
     pub async fn weigh_board_again(&mut self) -> Result<(), StoreError> {
-        let version = self.house().await?.version();
+        let version = self.overrides().await?.version();
         let stale: Vec<Uuid> = sqlx::query_scalar(
             "SELECT id FROM case_file WHERE workshop_id = $1 AND weighed_by <> $2 ORDER BY updated_at DESC LIMIT $3",
         )

@@ -71,7 +71,7 @@ impl Scope {
         .bind(pace)
         .execute(&mut *self.tx)
         .await?;
-        sqlx::query("INSERT INTO job (id, workshop_id, case_id, drive_id) VALUES ($1, $2, $3, $4)")
+        sqlx::query("INSERT INTO analysis_task (id, workshop_id, case_id, drive_id) VALUES ($1, $2, $3, $4)")
             .bind(Uuid::now_v7())
             .bind(self.workshop())
             .bind(case)

@@ -3,7 +3,7 @@
 //! [`Store`] connects as a role that owns no table. Work happens inside a [`Scope`]: a transaction
 //! bound to one workshop, which row-level security enforces again behind every query. [`cases`] keeps
 //! the documents with their history, [`drives`] what a recorder measures on the road,
-//! [`incoming`] files on their way in, [`recordings`] samples and files, [`jobs`] the analyses under
+//! [`incoming`] files on their way in, [`recordings`] samples and files, [`tasks`] the analyses under
 //! way, [`people`] who may sign in, [`tokens`] what their programs sign in with,
 //! [`vehicles`] the one life of a vehicle over many cases.
 
@@ -49,7 +49,7 @@ pub enum StoreError {
     /// The database did not answer or refused.
     #[error("the database: {0}")]
     Database(#[from] sqlx::Error),
-    /// Another worker has taken the job since.
+    /// Another worker has taken the task since.
     #[error("another worker has taken this over")]
     LeaseLost,
     /// Too much is under way at once: try again in a moment.

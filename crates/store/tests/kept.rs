@@ -1,4 +1,4 @@
-//! What is kept comes back: documents with their history, files, samples, analyses, jobs.
+//! What is kept comes back: documents with their history, files, samples, analyses, tasks.
 
 use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::case::Case;
@@ -127,24 +127,24 @@ async fn a_job_is_taken_once_told_and_ended() {
     let (store, w) = ground().await;
     let mut s = store.scope(w).await.unwrap();
     let id = s.add_case(document(), "opened", "Maren").await.unwrap();
-    s.ask_for_analysis(id).await.unwrap();
-    s.ask_for_analysis(id).await.unwrap();
+    s.request_analysis(id).await.unwrap();
+    s.request_analysis(id).await.unwrap();
     s.commit().await.unwrap();
-    let (a, b) = tokio::join!(store.claim_job(), store.claim_job());
+    let (a, b) = tokio::join!(store.claim_task(), store.claim_task());
     let taken: Vec<_> = [a.unwrap(), b.unwrap()].into_iter().flatten().collect();
     assert_eq!(taken.len(), 1, "two asks make one job, and one worker takes it");
     let c = taken[0];
     assert_eq!((c.workshop, c.case), (w, id));
-    assert!(store.beat(&c, 0.4, "levels").await.unwrap());
+    assert!(store.heartbeat(&c, 0.4, "levels").await.unwrap());
     let mut s = store.scope(w).await.unwrap();
-    let job = s.job(id).await.unwrap().unwrap();
-    assert_eq!((job.percent(), job.what.as_str(), job.is_open()), (40, "levels", true));
-    s.cancel_jobs(id).await.unwrap();
+    let task = s.analysis_task(id).await.unwrap().unwrap();
+    assert_eq!((task.percent(), task.what.as_str(), task.is_open()), (40, "levels", true));
+    s.cancel_tasks(id).await.unwrap();
     s.commit().await.unwrap();
-    assert!(!store.beat(&c, 0.5, "levels").await.unwrap(), "the worker is told to stop");
-    store.end_job(&c, "cancelled", None).await.unwrap();
+    assert!(!store.heartbeat(&c, 0.5, "levels").await.unwrap(), "the worker is told to stop");
+    store.end_task(&c, "cancelled", None).await.unwrap();
     let mut s = store.scope(w).await.unwrap();
-    assert!(!s.job(id).await.unwrap().unwrap().is_open());
+    assert!(!s.analysis_task(id).await.unwrap().unwrap().is_open());
 }
 
 #[tokio::test]

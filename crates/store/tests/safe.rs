@@ -1,4 +1,4 @@
-//! What must not be mixed up or passed by: workshops, leases of jobs, versions of analyses, ids of runs, roles of
+//! What must not be mixed up or passed by: workshops, leases of tasks, versions of analyses, ids of runs, roles of
 //! people and of the database.
 
 use baricord_core::analysis::Analysis;
@@ -40,7 +40,7 @@ fn document() -> serde_json::Value {
 async fn case(store: &Store, w: Uuid) -> Uuid {
     let mut s = store.scope(w).await.unwrap();
     let id = s.add_case(document(), "opened", "Maren").await.unwrap();
-    s.ask_for_analysis(id).await.unwrap();
+    s.request_analysis(id).await.unwrap();
     s.commit().await.unwrap();
     id
 }
@@ -73,20 +73,20 @@ async fn an_id_of_a_run_is_never_used_again() {
 async fn a_worker_whose_job_was_taken_over_keeps_nothing_and_an_older_version_never_wins() {
     let (store, owner, w) = ground().await;
     let id = case(&store, w).await;
-    let first = store.claim_job().await.unwrap().unwrap();
-    assert!(store.claim_job().await.unwrap().is_none(), "it is under way");
+    let first = store.claim_task().await.unwrap().unwrap();
+    assert!(store.claim_task().await.unwrap().is_none(), "it is under way");
     let owner = pool(&owner).await;
-    let silent = "UPDATE job SET heartbeat = now() - interval '1 minute'";
+    let silent = "UPDATE analysis_task SET heartbeat = now() - interval '1 minute'";
     sqlx::query(silent).execute(&owner).await.unwrap();
-    let second = store.claim_job().await.unwrap().unwrap();
+    let second = store.claim_task().await.unwrap().unwrap();
     assert!(first.id == second.id && first.lease != second.lease);
-    assert!(!store.beat(&first, 0.5, "levels").await.unwrap() && store.beat(&second, 0.1, "levels").await.unwrap());
-    store.end_job(&first, "done", None).await.unwrap();
+    assert!(!store.heartbeat(&first, 0.5, "levels").await.unwrap() && store.heartbeat(&second, 0.1, "levels").await.unwrap());
+    store.end_task(&first, "done", None).await.unwrap();
     let mut s = store.scope(w).await.unwrap();
-    assert!(s.job(id).await.unwrap().unwrap().is_open(), "the first worker's end is nobody's");
+    assert!(s.analysis_task(id).await.unwrap().unwrap().is_open(), "the first worker's end is nobody's");
     assert!(matches!(s.hold(&first).await, Err(StoreError::LeaseLost)));
     s.hold(&second).await.unwrap();
-    assert!(store.beat(&second, 0.2, "levels").await.unwrap(), "the heart goes on while a claim is held");
+    assert!(store.heartbeat(&second, 0.2, "levels").await.unwrap(), "the heart goes on while a claim is held");
     // Versions.
     let of = |word: &str| Verification { warnings: vec![Warning::new(word, "")], ..Verification::default() };
     let none = Analysis::default();
@@ -101,24 +101,24 @@ async fn the_fourth_death_ends_a_job_and_its_drive_with_the_reason() {
     let (store, owner, w) = ground().await;
     let id = case(&store, w).await;
     let mut s = store.scope(w).await.unwrap();
-    s.cancel_jobs(id).await.unwrap();
+    s.cancel_tasks(id).await.unwrap();
     let drive = s.begin_drive(id, "S1", "Maren", "{}", 1.0).await.unwrap();
     s.commit().await.unwrap();
     let owner = pool(&owner).await;
     for n in 1..=4 {
-        let c = store.claim_job().await.unwrap().unwrap_or_else(|| panic!("claim {n}"));
-        store.beat(&c, 0.5, "leg 2 of 3").await.unwrap();
-        sqlx::query("UPDATE job SET heartbeat = now() - interval '1 minute' WHERE state = 'running'")
+        let c = store.claim_task().await.unwrap().unwrap_or_else(|| panic!("claim {n}"));
+        store.heartbeat(&c, 0.5, "leg 2 of 3").await.unwrap();
+        sqlx::query("UPDATE analysis_task SET heartbeat = now() - interval '1 minute' WHERE state = 'running'")
             .execute(&owner)
             .await
             .unwrap();
     }
-    assert!(store.claim_job().await.unwrap().is_none(), "there is no fifth");
+    assert!(store.claim_task().await.unwrap().is_none(), "there is no fifth");
     let mut s = store.scope(w).await.unwrap();
     let d = s.drive(id, drive).await.unwrap();
     assert_eq!(d.state, "failed");
     let (state, why): (String, String) =
-        sqlx::query_as("SELECT state, problem FROM job WHERE drive_id IS NOT NULL").fetch_one(&owner).await.unwrap();
+        sqlx::query_as("SELECT state, problem FROM analysis_task WHERE drive_id IS NOT NULL").fetch_one(&owner).await.unwrap();
     assert_eq!((state.as_str(), why.as_str()), ("failed", "the program ended four times while at this: leg 2 of 3"));
 }
 
@@ -134,7 +134,7 @@ async fn a_row_cannot_point_into_another_workshop() {
     let mut s = store.scope(other).await.unwrap();
     refused(s.put_piece(id, "recordings/r1.csv", 0, b"x").await.unwrap_err());
     let mut s = store.scope(other).await.unwrap();
-    refused(s.ask_for_analysis(id).await.unwrap_err());
+    refused(s.request_analysis(id).await.unwrap_err());
     let mut s = store.scope(other).await.unwrap();
     refused(s.begin_drive(id, "S1", "x", "{}", 1.0).await.unwrap_err());
     // A vehicle that goes takes no case with it.

@@ -195,7 +195,7 @@ async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.undo(id, &m.person.name).await?;
-    s.ask_for_analysis(id).await?;
+    s.request_analysis(id).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}")))
 }

@@ -52,7 +52,7 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
             s.put_file(case, name, csv).await?;
         }
         if !files.is_empty() {
-            s.ask_for_analysis(case).await?;
+            s.request_analysis(case).await?;
         }
     }
     for v in s.vehicles(100).await? {

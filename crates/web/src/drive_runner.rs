@@ -61,10 +61,10 @@ pub fn legs(d: &Drive) -> Result<Vec<Leg>, StoreError> {
 pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, StoreError> {
     let mut case = s.case(id).await?.case;
     let found = s.analysis(id).await?.map(|a| a.0);
-    let house = s.house().await?;
+    let overrides = s.overrides().await?;
     // As the pages weigh it: where the vehicle names no limit, the workshop's holds.
-    case.vehicle.limits = case.vehicle.limits.or(&house.limits);
-    let answer = diagnose(&case, &house.over(builtin())?, found.as_ref());
+    case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
+    let answer = diagnose(&case, &overrides.over(builtin())?, found.as_ref());
     let ranked = answer.symptoms.iter().find(|s| s.id == symptom).map(|s| s.ranked.as_slice()).unwrap_or_default();
     Coach::for_symptom(&case, symptom, ranked)
         .ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into())
@@ -225,7 +225,7 @@ async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven,
         runs.push(run);
     }
     if !runs.is_empty() {
-        s.ask_for_analysis(case).await?;
+        s.request_analysis(case).await?;
     }
     Ok(runs)
 }

@@ -102,7 +102,7 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
         s.put_file(id, name, file).await?;
     }
     if !case.recordings.is_empty() {
-        s.ask_for_analysis(id).await?;
+        s.request_analysis(id).await?;
     }
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}")))

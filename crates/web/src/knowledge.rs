@@ -143,8 +143,8 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
 }
 
 async fn show(m: Member) -> Result<KnowledgePage, PageError> {
-    let house = m.scope().await?.house().await?;
-    let k = house.knowledge()?;
+    let overrides = m.scope().await?.overrides().await?;
+    let k = overrides.knowledge()?;
     let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
     names.sort_unstable();
     let was = &builtin().weights;
@@ -171,17 +171,17 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
         rate: k.weights.time.rate.to_string(),
         currency: k.weights.time.currency.clone(),
         certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
-        changes: house.tests.len()
-            + house.faults.len()
+        changes: overrides.tests.len()
+            + overrides.faults.len()
             + house_changed.len()
-            + LIMITS.iter().filter(|l| house.limit(l.0).is_some()).count(),
+            + LIMITS.iter().filter(|l| overrides.limit(l.0).is_some()).count(),
         limits: LIMITS
             .iter()
             .map(|&(key, words, unit, ..)| LimitView {
                 key,
                 words,
                 unit,
-                own: house.limit(key).map_or(String::new(), |x| x.to_string()),
+                own: overrides.limit(key).map_or(String::new(), |x| x.to_string()),
                 ships: shipped_limit(key).map_or("not held".into(), |x| x.to_string()),
             })
             .collect(),
@@ -198,10 +198,10 @@ fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
 async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>) -> Result<Redirect, PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
-    let mut house = s.house().await?;
-    how(&mut house)?;
-    house.over(builtin())?;
-    s.set_house(&house).await?;
+    let mut overrides = s.overrides().await?;
+    how(&mut overrides)?;
+    overrides.over(builtin())?;
+    s.set_overrides(&overrides).await?;
     s.commit().await?;
     Ok(Redirect::to("/knowledge"))
 }

@@ -6,7 +6,7 @@ use baricord_core::case::Case;
 use baricord_core::error::Warning;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::reasoning::wording::{factor_words, outcome_words, percent_words, ranked_words, twins_words};
-use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses, last_effect, overturns};
+use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses, last_effect, ranking_reversals};
 use baricord_core::workflow::next_action::ActionKind;
 
 /// A cause in the ledger.
@@ -68,7 +68,7 @@ pub fn because_words(r: &Ranked, most: usize) -> Vec<(String, String)> {
 pub fn overturn_words(k: &LoadedCase, symptom: &str, most: usize) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let all = hypotheses(&case.vehicle, kb);
-    overturns(case, kb, symptom, k.analysis.as_ref(), most)
+    ranking_reversals(case, kb, symptom, k.analysis.as_ref(), most)
         .into_iter()
         .map(|o| {
             let ask = ask_words(kb, case, &o.test, o.place.as_deref().or(o.at.as_deref()), o.gear.as_deref());

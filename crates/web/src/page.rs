@@ -37,7 +37,7 @@ pub struct LoadedCase {
     pub analysis: Option<Analysis>,
     pub proof: Option<Verification>,
     pub diagnosis: Diagnosis,
-    pub job: Option<AnalysisTask>,
+    pub task: Option<AnalysisTask>,
     /// The knowledge as the workshop has it.
     pub knowledge: Cow<'static, Knowledge>,
     /// The symptom that the page is about.
@@ -51,15 +51,15 @@ impl LoadedCase {
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
         let mut stored = scope.case(id).await?;
         let found = scope.analysis(id).await?;
-        let job = scope.job(id).await?;
+        let task = scope.analysis_task(id).await?;
         let (analysis, proof) = match found {
             Some((a, v)) => (Some(a), Some(v)),
             None => (None, None),
         };
-        let house = scope.house().await?;
-        let knowledge = house.knowledge()?;
+        let overrides = scope.overrides().await?;
+        let knowledge = overrides.knowledge()?;
         // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
-        stored.case.vehicle.limits = stored.case.vehicle.limits.or(&house.limits);
+        stored.case.vehicle.limits = stored.case.vehicle.limits.or(&overrides.limits);
         let diagnosis = diagnose(&stored.case, &knowledge, analysis.as_ref());
         let next = next_action(&stored.case, &knowledge, &diagnosis, proof.as_ref());
         let named = |s: &str| stored.case.symptom(s).is_some();
@@ -68,7 +68,7 @@ impl LoadedCase {
             .or(next.symptom.as_deref().filter(|s| named(s)))
             .map(String::from)
             .or_else(|| stored.case.symptoms.first().map(|s| s.id.clone()));
-        Ok(Self { stored, analysis, proof, diagnosis, job, knowledge, symptom, next })
+        Ok(Self { stored, analysis, proof, diagnosis, task, knowledge, symptom, next })
     }
     /// The case.
     pub fn case(&self) -> &Case {

@@ -13,7 +13,9 @@ use baricord_core::case::Case;
 use baricord_core::case::entries::append;
 use baricord_core::error::Problem;
 use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
-use baricord_core::safety::drive_clearance::{Clearance, ClearanceStatement, SafetyFinding, Suspect, found, proposal, statement};
+use baricord_core::safety::drive_clearance::{
+    Clearance, ClearanceStatement, SafetyFinding, Suspect, proposed_clearance, safety_findings, stated_clearance,
+};
 use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
@@ -55,9 +57,9 @@ impl SafetyFindings {
     /// Of a case.
     pub fn of(k: &LoadedCase) -> Self {
         let (case, document) = (k.case(), &k.stored.document);
-        let said = statement(document);
+        let said = stated_clearance(document);
         let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));
-        let proposal = proposal(document, case, &k.diagnosis).map(|p| ProposalView {
+        let proposal = proposed_clearance(document, case, &k.diagnosis).map(|p| ProposalView {
             words: p.words(),
             why: p.why.clone(),
             drive: if p.drive == Clearance::No { "no" } else { "limited" },
@@ -66,7 +68,7 @@ impl SafetyFindings {
         });
         let not_driven =
             said.as_ref().is_some_and(|s| s.drive == Clearance::No) || proposal.as_ref().is_some_and(|p| p.drive == "no");
-        let all = found(document);
+        let all = safety_findings(document);
         Self {
             warning: said.as_ref().filter(|s| s.drive != Clearance::Yes).map(|s| (s.words(), s.reason.clone(), s.by.clone())),
             said: said.map_or(String::new(), |s| format!("{}: {} ({})", s.words(), s.reason, s.by)),

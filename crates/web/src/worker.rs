@@ -1,4 +1,4 @@
-//! Does the analyses that wait. Any copy of the application may: jobs are rows.
+//! Does the analyses that wait. Any copy of the application may: tasks are rows.
 
 use baricord_core::analysis::{self, Progress};
 use baricord_core::case::RecordingSpec;
@@ -29,11 +29,11 @@ impl Progress for Bridge {
     }
 }
 
-/// Takes jobs until it is dropped. A worker that breaks is started again.
+/// Takes tasks until it is dropped. A worker that breaks is started again.
 pub async fn run(store: Store) {
     loop {
         let mut worker = JoinSet::new();
-        worker.spawn(take_jobs(store.clone()));
+        worker.spawn(take_tasks(store.clone()));
         match worker.join_next().await {
             Some(Err(e)) if e.is_panic() => tracing::error!(error = %e, "a worker broke; another takes its place"),
             _ => return,
@@ -42,20 +42,20 @@ pub async fn run(store: Store) {
     }
 }
 
-async fn take_jobs(store: Store) {
+async fn take_tasks(store: Store) {
     let mut listener = None;
     // Everything under way ends with this worker.
     let (mut drives, mut analyses) = (JoinSet::new(), JoinSet::new());
     loop {
-        match store.claim_job().await {
+        match store.claim_task().await {
             Ok(Some(claim)) => {
                 let store = store.clone();
-                let job = async move { one(&store, claim).await };
+                let task = async move { one(&store, claim).await };
                 // A drive takes its time: analyses go on beside it, one after the other.
                 if claim.drive.is_some() {
-                    drives.spawn(job);
+                    drives.spawn(task);
                 } else {
-                    analyses.spawn(job);
+                    analyses.spawn(task);
                     broken(analyses.join_next().await);
                 }
                 while let Some(ended) = drives.try_join_next() {
@@ -69,7 +69,7 @@ async fn take_jobs(store: Store) {
         if listener.is_none() {
             listener = store.listen().await.ok();
         }
-        // Told at once by LISTEN; asked again now and then for jobs whose worker has died.
+        // Told at once by LISTEN; asked again now and then for tasks whose worker has died.
         let told = async {
             match listener.as_mut() {
                 Some(l) => l.recv().await.map(|_| ()).map_err(|_| ()),
@@ -83,23 +83,23 @@ async fn take_jobs(store: Store) {
     }
 }
 
-/// A job that broke has no heartbeat any more: it is taken again, four times at the most.
+/// A task that broke has no heartbeat any more: it is taken again, four times at the most.
 fn broken(ended: Option<Result<(), tokio::task::JoinError>>) {
     if let Some(Err(e)) = ended.filter(|e| e.as_ref().is_err_and(tokio::task::JoinError::is_panic)) {
         tracing::error!(error = %e, "a job broke");
     }
 }
 
-/// Does one job, with a heartbeat beside it that ends with it.
+/// Does one task, with a heartbeat beside it that ends with it.
 pub async fn one(store: &Store, claim: TaskClaim) {
     let bridge = std::sync::Arc::new(Bridge::default());
-    let mut beat = JoinSet::new();
+    let mut heartbeat = JoinSet::new();
     {
         let (store, bridge) = (store.clone(), bridge.clone());
-        beat.spawn(async move {
+        heartbeat.spawn(async move {
             loop {
                 let (p, what) = bridge.now.lock().map(|n| n.clone()).unwrap_or_default();
-                if let Ok(false) = store.beat(&claim, p, &what).await {
+                if let Ok(false) = store.heartbeat(&claim, p, &what).await {
                     bridge.stop.store(true, Ordering::Relaxed);
                 }
                 tokio::time::sleep(Duration::from_millis(300)).await;
@@ -110,12 +110,12 @@ pub async fn one(store: &Store, claim: TaskClaim) {
         Some(drive) => crate::drive_runner::go(store, claim, drive, &bridge.stop).await,
         None => work(store, claim, &bridge).await,
     };
-    beat.shutdown().await;
+    heartbeat.shutdown().await;
     let ended = match result {
-        Ok(()) => store.end_job(&claim, "done", None).await,
+        Ok(()) => store.end_task(&claim, "done", None).await,
         Err(StoreError::LeaseLost) => Ok(()),
-        Err(StoreError::Problem(p)) if p.code == "cancelled" => store.end_job(&claim, "cancelled", None).await,
-        Err(e) => store.end_job(&claim, "failed", Some(&e.to_string())).await,
+        Err(StoreError::Problem(p)) if p.code == "cancelled" => store.end_task(&claim, "cancelled", None).await,
+        Err(e) => store.end_task(&claim, "failed", Some(&e.to_string())).await,
     };
     if let Err(e) = ended {
         tracing::error!(error = %e, "a job's end could not be kept");

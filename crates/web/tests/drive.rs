@@ -68,7 +68,7 @@ async fn begun(g: &Ground, id: Uuid) -> (Uuid, baricord_store::analysis_tasks::T
     let drive = s.begin_drive(id, "S1", "A", SETUP, 32.0).await.unwrap();
     s.commit().await.unwrap();
     loop {
-        let claim = g.store.claim_job().await.unwrap().expect("the drive waits");
+        let claim = g.store.claim_task().await.unwrap().expect("the drive waits");
         if claim.drive == Some(drive) {
             return (drive, claim);
         }

@@ -162,18 +162,18 @@ async fn a_killed_worker_s_job_is_taken_again_and_a_cancelled_one_stops() {
     let owner = g.database_url.replace("baricord_app@", "baricord_owner@");
     let pool = sqlx::postgres::PgPoolOptions::new().max_connections(1).connect(&owner).await.unwrap();
     // As a killed copy leaves it: running, and not heard of for a minute.
-    sqlx::query("UPDATE job SET state = 'running', heartbeat = now() - interval '1 minute', attempts = 1")
+    sqlx::query("UPDATE analysis_task SET state = 'running', heartbeat = now() - interval '1 minute', attempts = 1")
         .execute(&pool)
         .await
         .unwrap();
     for _ in 0..200 {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-        let state: String = sqlx::query_scalar("SELECT state FROM job").fetch_one(&pool).await.unwrap();
+        let state: String = sqlx::query_scalar("SELECT state FROM analysis_task").fetch_one(&pool).await.unwrap();
         if state == "done" {
-            let attempts: i32 = sqlx::query_scalar("SELECT attempts FROM job").fetch_one(&pool).await.unwrap();
+            let attempts: i32 = sqlx::query_scalar("SELECT attempts FROM analysis_task").fetch_one(&pool).await.unwrap();
             assert_eq!(attempts, 2);
             let mut s = g.store.scope(g.a).await.unwrap();
-            s.cancel_jobs(id).await.unwrap();
+            s.cancel_tasks(id).await.unwrap();
             return;
         }
     }

@@ -208,29 +208,29 @@ async fn a_large_recording_is_read_by_a_job_that_tells_how_far_it_is_and_can_be_
     assert!(text.len() > 34 << 20);
     let r = g.upload(&c, id, text.into_bytes()).await;
     assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
-    let job = async || g.store.scope(g.a).await.unwrap().job(id).await.unwrap().unwrap();
+    let task = async || g.store.scope(g.a).await.unwrap().analysis_task(id).await.unwrap().unwrap();
     let mut told = vec![];
     for _ in 0..400 {
-        let j = job().await;
+        let j = task().await;
         if j.what.starts_with("reading R2") && j.progress > 0.0 {
             told.push(j.progress);
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(20)).await;
     }
-    assert!(!told.is_empty(), "{:?}", job().await);
-    assert_eq!(g.post_form(&c, &format!("/cases/{id}/job/cancel"), &[]).await.status(), 303);
+    assert!(!told.is_empty(), "{:?}", task().await);
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/analysis/cancel"), &[]).await.status(), 303);
     for _ in 0..400 {
-        if !job().await.is_open() {
+        if !task().await.is_open() {
             break;
         }
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }
-    assert_eq!(job().await.state, "cancelled");
+    assert_eq!(task().await.state, "cancelled");
     // Where the reading was through before the stop was heard, it is kept; half of it never is.
     let kept = g.store.scope(g.a).await.unwrap().samples(id, "R2").await.unwrap().map(|x| x.len());
     assert!(matches!(kept, None | Some(1_600_000)), "nothing half read is kept: {kept:?}");
-    assert_eq!(g.post_form(&c, &format!("/cases/{id}/job/again"), &[]).await.status(), 303);
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/analysis/again"), &[]).await.status(), 303);
     g.wait_for_analysis(id).await;
     let mut s = g.store.scope(g.a).await.unwrap();
     assert_eq!(s.samples(id, "R2").await.unwrap().unwrap().len(), 1_600_000);

@@ -87,8 +87,8 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
         (of("/history"), vec![("history", "lowered")]),
         (of("/sounds"), vec![("symptom", "S1"), ("outcome", "joint-worn")]),
         (of("/incoming"), vec![("name", "x"), ("size", "9")]),
-        (of("/job/cancel"), vec![]),
-        (of("/job/again"), vec![]),
+        (of("/analysis/cancel"), vec![]),
+        (of("/analysis/again"), vec![]),
         (of("/drives"), vec![("symptom", "S1")]),
         (of("/lift/later"), vec![("test", "wheel-rock")]),
         (of("/lift/stand"), vec![("on", "lift")]),
@@ -218,7 +218,7 @@ async fn no_drive_begins_or_is_proposed_while_the_vehicle_must_not_be_driven() {
     let drive = s.begin_drive(id, "S1", "A", setup, 64.0).await.unwrap();
     s.commit().await.unwrap();
     let claim = loop {
-        let claim = g.store.claim_job().await.unwrap().expect("the drive waits");
+        let claim = g.store.claim_task().await.unwrap().expect("the drive waits");
         if claim.drive.is_some() {
             break claim;
         }

@@ -496,7 +496,7 @@ impl Case {
         }
         let mut case: Case = read_json(doc)?;
         case.check_bounds()?;
-        case.grounded = crate::safety::drive_clearance::statement(doc)
+        case.grounded = crate::safety::drive_clearance::stated_clearance(doc)
             .is_some_and(|s| s.drive == crate::safety::drive_clearance::Clearance::No);
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
         let mut seen = std::collections::HashSet::new();

@@ -3,7 +3,7 @@
 
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{OpenTest, SymptomAnswer, one_test, place_is, possible, route};
+use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, place_is, route};
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -67,7 +67,7 @@ pub fn driven(document: &mut Value, warm_until: &str) {
 }
 
 /// What must come off for some test, and whether it is off.
-pub fn removable(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
+pub fn removable_parts(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
     let kinds: Vec<&String> = k.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
     // A shaft comes off as a whole.
     let wholes: Vec<String> = case.vehicle.places().iter().filter_map(Place::whole).collect();
@@ -112,7 +112,7 @@ pub struct InspectionStep {
     /// The test, with what its outcomes say; its minutes are those from where the walk stands then.
     pub test: OpenTest,
     /// How it is reached.
-    pub reach: Access,
+    pub access: Access,
     /// What it answers on average, bits.
     pub bits: f64,
     /// It was asked and could not be told.
@@ -134,7 +134,7 @@ const LONGEST_LOOK: f64 = 20.0;
 const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
 
 /// How a test is reached under the vehicle; none of what belongs to the road.
-pub fn reach(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Access> {
+pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Access> {
     let rule = k.test(test)?;
     let place = at.and_then(|a| case.vehicle.place(a));
     let off = case.state.as_ref().is_some_and(|s| place.is_some_and(|p| s.is_off(&p)));
@@ -157,7 +157,7 @@ pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
 
 /// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
 /// where it is not made under the vehicle.
-pub fn ask_first(
+pub fn put_first(
     stops: &mut Vec<InspectionStep>,
     case: &Case,
     k: &Knowledge,
@@ -166,9 +166,9 @@ pub fn ask_first(
 ) {
     let stop = match stops.iter().position(|s| s.is(test, at, gear)) {
         Some(i) => Some(stops.remove(i)),
-        None => one_test(case, k, symptom, test, at, gear).and_then(|test| {
-            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
-            Some(InspectionStep { test, reach, bits: 0.0, again: false, too_warm: false })
+        None => open_test(case, k, symptom, test, at, gear).and_then(|test| {
+            let access = access(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            Some(InspectionStep { test, access, bits: 0.0, again: false, too_warm: false })
         }),
     };
     stops.splice(0..0, stop);
@@ -176,7 +176,7 @@ pub fn ask_first(
 
 /// The stops of a symptom's walk that are still to come, in the order in which they are worth making from where the vehicle
 /// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
-pub fn walk(
+pub fn inspection_steps(
     case: &Case,
     k: &Knowledge,
     symptom: &str,
@@ -185,19 +185,19 @@ pub fn walk(
     heat: Heat,
     first: Option<(&str, Option<&str>, Option<&str>)>,
 ) -> Vec<InspectionStep> {
-    let tests = possible(case, k, symptom);
+    let tests = open_tests(case, k, symptom);
     let of_the_walk =
-        |t: &Test, at: Option<&Place>, minutes: f64| reach(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
+        |t: &Test, at: Option<&Place>, minutes: f64| access(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
     let mut out: Vec<InspectionStep> = route(case, k, symptom, analysis, heat, of_the_walk, first)
         .into_iter()
         .filter_map(|r| {
             let same = |t: &&OpenTest| t.test == r.test && t.at == r.at && t.gear == r.gear;
             let test = tests.iter().find(same)?.clone();
-            let reach = reach(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+            let access = access(case, k, &test.test, test.at.as_deref(), test.minutes)?;
             let again = later.iter().any(|l| l.test == r.test && l.at == r.at && l.gear == r.gear);
             Some(InspectionStep {
                 test: OpenTest { minutes: r.minutes, ..test },
-                reach,
+                access,
                 bits: r.bits,
                 again,
                 too_warm: r.too_warm,
@@ -223,7 +223,7 @@ mod tests {
     }
 
     fn walked(c: &Case, heat: Heat) -> Vec<InspectionStep> {
-        walk(c, builtin(), "S1", &[], None, heat, None)
+        inspection_steps(c, builtin(), "S1", &[], None, heat, None)
     }
 
     #[test]
@@ -235,9 +235,9 @@ mod tests {
                 let step = d.step.unwrap();
                 let test = step.test.as_deref().unwrap_or_default();
                 let first = Some((test, step.at.as_deref(), step.gear.as_deref()));
-                let w = walk(&c, builtin(), "S1", &[], None, Heat::Cold, first);
+                let w = inspection_steps(&c, builtin(), "S1", &[], None, Heat::Cold, first);
                 assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
-                if reach(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
+                if access(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
                     assert!(w[0].is(test, step.at.as_deref(), step.gear.as_deref()), "{} {kind}: {:?}", v.name, w[0].test.test);
                 }
                 // Nothing is asked of the gearbox oil before the wheels of a roar were felt.
@@ -278,7 +278,7 @@ mod tests {
         let mut stops = walked(&case(front_drive(), "growl", "lift"), Heat::Cold);
         let (n, last) = (stops.len(), stops.last().unwrap().test.clone());
         let mut ask = |test: &str, at: Option<&str>| {
-            ask_first(&mut stops, &c, builtin(), "S1", (test, at, None));
+            put_first(&mut stops, &c, builtin(), "S1", (test, at, None));
             (stops[0].test.test.clone(), stops[0].test.at.clone(), stops.len())
         };
         assert_eq!(ask(&last.test, last.at.as_deref()), (last.test.clone(), last.at.clone(), n));
@@ -346,7 +346,7 @@ mod tests {
         let w = walked(&c, Heat::Cold);
         let t = &w[0].test;
         let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
-        let again = walk(&c, builtin(), "S1", &later, None, Heat::Cold, None);
+        let again = inspection_steps(&c, builtin(), "S1", &later, None, Heat::Cold, None);
         assert_eq!(again.len(), w.len());
         let last = again.last().unwrap();
         assert!(last.again && last.test.test == t.test && last.test.at == t.at && !again[0].again);

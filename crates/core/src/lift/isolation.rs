@@ -4,7 +4,7 @@
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::{beliefs, hypotheses, possible};
+use crate::reasoning::{beliefs, hypotheses, open_tests};
 use std::collections::HashMap;
 
 /// The tests, in the order in which they cost least.
@@ -46,11 +46,11 @@ pub struct Isolation {
 }
 
 /// The tests of a symptom that take units out and have not been made yet.
-pub fn elimination(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Vec<Isolation> {
+pub fn isolation(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Vec<Isolation> {
     let all = hypotheses(&case.vehicle, k);
     let p = beliefs(case, k, symptom, analysis);
     let mut out: Vec<Isolation> = vec![];
-    let tests = possible(case, k, symptom);
+    let tests = open_tests(case, k, symptom);
     for t in TESTS.iter().flat_map(|id| tests.iter().filter(move |t| t.test == *id)) {
         let leaves = |(outcome, row): (&String, &Vec<f64>)| {
             let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
@@ -92,7 +92,7 @@ mod tests {
 
     #[test]
     fn a_bend_leaves_the_side_that_it_loads() {
-        let e = elimination(&case(&sample::all_wheel_drive(), "growl"), builtin(), "S1", None);
+        let e = isolation(&case(&sample::all_wheel_drive(), "growl"), builtin(), "S1", None);
         let left = after(&e, "turn", "left");
         assert!(["hub.fr", "hub.rr"].contains(&left.places[0].0.as_str()), "{left:?}");
         let right = after(&e, "turn", "right");
@@ -101,7 +101,7 @@ mod tests {
 
     #[test]
     fn what_comes_with_the_front_axle_sits_there() {
-        let e = elimination(&case(&sample::four_wheel_drive(), "growl"), builtin(), "S1", None);
+        let e = isolation(&case(&sample::four_wheel_drive(), "growl"), builtin(), "S1", None);
         let front = e.iter().find(|t| t.test == "axle-engage" && t.at.as_deref() == Some("diff.front")).unwrap();
         let only = front.outcomes.iter().find(|o| o.outcome == "only-engaged").unwrap();
         assert!(only.places[0].0.contains("front") || only.places[0].0 == "transfer", "{only:?}");
@@ -111,7 +111,7 @@ mod tests {
     #[test]
     fn chances_of_a_test_sum_to_one_and_shares_to_no_more() {
         for v in sample::every_layout() {
-            for t in elimination(&case(&v, "whine"), builtin(), "S1", None) {
+            for t in isolation(&case(&v, "whine"), builtin(), "S1", None) {
                 let sum: f64 = t.outcomes.iter().map(|o| o.chance).sum();
                 assert!((sum - 1.0).abs() < 0.02, "{} {sum}", t.test);
                 for o in &t.outcomes {

@@ -51,7 +51,7 @@ fn median(x: &[f64]) -> f64 {
 }
 
 /// Reads a swung joint.
-pub fn swing(input: &JointDragInput) -> Result<JointDrag, Problem> {
+pub fn joint_drag(input: &JointDragInput) -> Result<JointDrag, Problem> {
     if !(10.0..=2000.0).contains(&input.arm_mm) {
         return Err(Problem::new("out-of-range", format!("an arm lies from 10 to 2000 mm, got {}", input.arm_mm)).field("arm_mm"));
     }
@@ -94,7 +94,7 @@ mod tests {
     use super::*;
 
     fn of(first: &[f64], second: &[f64]) -> JointDrag {
-        swing(&JointDragInput { arm_mm: 100.0, first_n: first.into(), second_n: second.into() }).unwrap()
+        joint_drag(&JointDragInput { arm_mm: 100.0, first_n: first.into(), second_n: second.into() }).unwrap()
     }
 
     #[test]
@@ -117,7 +117,7 @@ mod tests {
     #[test]
     fn what_cannot_be_read_is_named() {
         let err = |arm, first: &[f64]| {
-            swing(&JointDragInput { arm_mm: arm, first_n: first.into(), second_n: vec![1.0; 3] }).unwrap_err()
+            joint_drag(&JointDragInput { arm_mm: arm, first_n: first.into(), second_n: vec![1.0; 3] }).unwrap_err()
         };
         assert_eq!(err(5.0, &[1.0; 3]).field.as_deref(), Some("arm_mm"));
         assert_eq!(err(100.0, &[1.0; 2]).field.as_deref(), Some("first_n"));

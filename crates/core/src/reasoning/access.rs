@@ -5,7 +5,7 @@ use super::knowledge::{Fault, Knowledge, Test};
 use super::likelihood::Model;
 use super::place_kinds::is_kind;
 use super::preparation::minutes;
-use super::test_selection::settles;
+use super::test_selection::information_gain;
 use crate::case::Case;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::Serialize;
@@ -85,7 +85,7 @@ pub struct QuickLook {
 
 /// The looks that are cheap because something is open, those that settle most first. `p` is what is believed of the
 /// hypotheses; `but` is the test that opens it.
-pub fn while_open(
+pub fn quick_looks(
     case: &Case,
     k: &Knowledge,
     symptom: &str,
@@ -115,7 +115,7 @@ pub fn while_open(
             // Only what is cheaper for it, or can be made at all.
             let before = now.iter().find(|n| n.0 == t.test.id && n.1.as_deref() == Some(at.id.as_str()));
             let worth = cost <= CHEAP && !t.test.wheels && but != Some(t.test.id.as_str()) && before.is_none_or(|b| b.2 > cost);
-            let bits = if worth { settles(p, &t.likelihoods(&model).rows) } else { 0.0 };
+            let bits = if worth { information_gain(p, &t.likelihoods(&model).rows) } else { 0.0 };
             (bits >= LEAST).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
         })
         .collect();
@@ -135,7 +135,7 @@ pub fn while_open(
 mod tests {
     use super::super::knowledge::builtin;
     use super::*;
-    use crate::reasoning::{beliefs, possible};
+    use crate::reasoning::{beliefs, open_tests};
     use crate::vehicle::sample::*;
     use serde_json::json;
 
@@ -149,7 +149,7 @@ mod tests {
         builtin().fault(id).unwrap()
     }
     fn looks(c: &Case, opened: &OpenedPlaces, but: Option<&str>) -> Vec<QuickLook> {
-        while_open(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
+        quick_looks(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
     }
 
     #[test]
@@ -164,7 +164,7 @@ mod tests {
             assert!(l.at.iter().all(|a| a.starts_with("prop.rear")), "{l:?}");
         }
         // What is looked at taken off could not be proposed before.
-        assert!(possible(&c, builtin(), "S1").iter().all(|t| t.test != "opened-look"));
+        assert!(open_tests(&c, builtin(), "S1").iter().all(|t| t.test != "opened-look"));
     }
 
     #[test]

@@ -1,9 +1,10 @@
 //! What the last answers did: the cause that they moved most, from what to what.
 
 use super::knowledge::Knowledge;
-use super::wording::{cause_words, outcome_words, percent_words};
+use super::wording::{outcome_words, pair_words, percent_words};
 use super::{Hypothesis, hypotheses, weigh};
 use crate::analysis::Analysis;
+use crate::case::fault_at::FaultAt;
 use crate::case::{Case, NOT_POSSIBLE, Observation};
 
 /// A move of less is none.
@@ -65,8 +66,11 @@ pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, anal
         let whole = (k.fault(&fault).map_or(fault, |f| f.name.clone()), sum(&was, &of), sum(&is, &of));
         let places = of.iter().map(|&i| {
             let h = &all[i];
-            let words = cause_words(k, &after.vehicle, &h.fault, &h.at, h.gear.as_deref());
-            let there: Vec<usize> = of.iter().copied().filter(|&j| all[j].at == h.at && all[j].gear == h.gear).collect();
+            // As the ledger counts: one fault alone, and a pair as the pair.
+            let with: Vec<FaultAt> = h.pair.iter().map(|m| FaultAt::new(&all[m[1]].fault, &all[m[1]].at)).collect();
+            let words = pair_words(k, &after.vehicle, &h.fault, &h.at, h.gear.as_deref(), &with);
+            let same = |j: usize| all[j].at == h.at && all[j].gear == h.gear && all[j].pair == h.pair;
+            let there: Vec<usize> = of.iter().copied().filter(|&j| same(j)).collect();
             (words, sum(&was, &there), sum(&is, &there))
         });
         std::iter::once(whole).filter(|_| of.len() > 1).chain(places).collect::<Vec<_>>()
@@ -132,6 +136,11 @@ mod tests {
         let m = e.moved.clone().unwrap();
         assert!(m.cause.contains("front left") && m.to > m.from + 0.2, "{e:?}");
         assert!(e.words().starts_with("Spin the wheel by hand, front left hub: rough: wheel bearing worn"), "{}", e.words());
+        // Its figure is that of the ledger.
+        let d = super::super::diagnose(&rough, builtin(), None);
+        let words = |r: &super::super::Ranked| super::super::wording::ranked_words(builtin(), &rough.vehicle, r);
+        let ranked = d.symptoms[0].ranked.iter().find(|r| words(r) == m.cause).unwrap();
+        assert!((ranked.p - m.to).abs() < 1e-9, "{} and {}", ranked.p, m.to);
     }
 
     #[test]

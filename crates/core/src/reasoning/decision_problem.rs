@@ -49,9 +49,9 @@ pub struct DecisionProblem {
     /// Probability of each cause.
     pub p: Vec<f64>,
     /// What cures each.
-    pub replacements: Vec<RepairAction>,
+    pub repair_actions: Vec<RepairAction>,
     /// The tests that there are.
-    pub trials: Vec<TestAction>,
+    pub test_actions: Vec<TestAction>,
     /// What each preparation costs, once.
     pub preparations: Vec<f64>,
     /// What a driven test costs more with each cause; nothing where it is empty.
@@ -120,13 +120,13 @@ impl DecisionProblem {
         };
         order.clear();
         order.extend(weight.iter().enumerate().filter(|(_, w)| **w > 0.0).map(|(i, _)| {
-            let r = &self.replacements[i];
+            let r = &self.repair_actions[i];
             (cost(r) / cured(r.cures), i)
         }));
         order.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
         let (mut left, mut sum, mut prepared, mut gone): (f64, f64, u32, u32) = (weight.iter().sum(), 0.0, prepared, 0);
         for &(_, i) in order.iter() {
-            let r = &self.replacements[i];
+            let r = &self.repair_actions[i];
             let fresh = r.cures & !gone;
             if fresh & 1 << i == 0 {
                 continue;
@@ -141,7 +141,7 @@ impl DecisionProblem {
 
     /// After an outcome of a test; the weight falls to what that outcome leaves.
     pub fn after(&self, s: &BeliefState, test: usize, outcome: usize) -> BeliefState {
-        let t = &self.trials[test];
+        let t = &self.test_actions[test];
         let weight = s.weight.iter().zip(&t.rows[outcome]).map(|(w, l)| w * l).collect();
         BeliefState { weight, done: s.done | 1 << test, prepared: t.prepared(s.prepared) }
     }
@@ -149,19 +149,19 @@ impl DecisionProblem {
     /// After a replacement that did not cure.
     pub fn not_cured(&self, s: &BeliefState, cause: usize) -> BeliefState {
         let mut weight = s.weight.clone();
-        let cures = self.replacements[cause].cures;
+        let cures = self.repair_actions[cause].cures;
         weight.iter_mut().enumerate().filter(|(i, _)| cures & 1 << i != 0).for_each(|(_, w)| *w = 0.0);
-        BeliefState { weight, done: s.done, prepared: s.prepared | self.replacements[cause].needs }
+        BeliefState { weight, done: s.done, prepared: s.prepared | self.repair_actions[cause].needs }
     }
 
     /// Cost of a move by itself, times the weight of the standing.
     pub(crate) fn price(&self, s: &BeliefState, m: Action) -> f64 {
         let (cost, needs) = match m {
-            Action::Test(t) => (self.trials[t].cost, self.trials[t].needs),
-            Action::Replace(c) => (self.replacements[c].cost, self.replacements[c].needs),
+            Action::Test(t) => (self.test_actions[t].cost, self.test_actions[t].needs),
+            Action::Replace(c) => (self.repair_actions[c].cost, self.repair_actions[c].needs),
         };
         let risk = match m {
-            Action::Test(t) if self.trials[t].driven => s.weight.iter().zip(&self.risk).map(|(w, r)| w * r).sum(),
+            Action::Test(t) if self.test_actions[t].driven => s.weight.iter().zip(&self.risk).map(|(w, r)| w * r).sum(),
             _ => 0.0,
         };
         s.weight.iter().sum::<f64>() * (cost + self.preparing(needs, s.prepared)) + risk
@@ -172,7 +172,7 @@ impl DecisionProblem {
         // What each test leaves is worked out in the same room: there are thousands of them.
         let (mut weight, mut order) = (Vec::with_capacity(s.weight.len()), vec![]);
         let mut cost = |t: usize| {
-            let trial = &self.trials[t];
+            let trial = &self.test_actions[t];
             let mut left = |row: &Vec<f64>| {
                 weight.clear();
                 weight.extend(s.weight.iter().zip(row).map(|(w, l)| w * l));
@@ -188,7 +188,7 @@ impl DecisionProblem {
 
     fn open(&self, s: &BeliefState) -> impl Iterator<Item = usize> + use<> {
         let done = s.done;
-        (0..self.trials.len()).filter(move |t| done & (1 << t) == 0)
+        (0..self.test_actions.len()).filter(move |t| done & (1 << t) == 0)
     }
 
     /// Cost of a move and of going on after it, looking so many moves further.
@@ -202,7 +202,7 @@ impl DecisionProblem {
                     let further = if after.weight.iter().sum::<f64>() < faint { 0 } else { further };
                     self.best(&after, further).0
                 };
-                (0..self.trials[t].rows.len()).map(then).sum()
+                (0..self.test_actions[t].rows.len()).map(then).sum()
             }
             Action::Replace(c) => self.best(&self.not_cured(s, c), further).0,
         };
@@ -213,7 +213,7 @@ impl DecisionProblem {
     pub fn is_within(&self, s: &BeliefState, test: usize, further: u32, limit: f64) -> bool {
         let mut sum = self.price(s, Action::Test(test));
         // The outcomes that weigh most come first: what costs too much shows early.
-        let mut after: Vec<BeliefState> = (0..self.trials[test].rows.len()).map(|o| self.after(s, test, o)).collect();
+        let mut after: Vec<BeliefState> = (0..self.test_actions[test].rows.len()).map(|o| self.after(s, test, o)).collect();
         after.sort_by(|a, b| b.weight.iter().sum::<f64>().total_cmp(&a.weight.iter().sum()));
         after.iter().all(|a| {
             sum += self.best_of(a, further, LOOKED_AT_IN_PASSING).0;
@@ -271,7 +271,7 @@ impl DecisionProblem {
         }
         let mut best = f64::MAX;
         for t in self.open(s) {
-            let then: f64 = (0..self.trials[t].rows.len()).map(|o| self.least(&self.after(s, t, o), known)).sum();
+            let then: f64 = (0..self.test_actions[t].rows.len()).map(|o| self.least(&self.after(s, t, o), known)).sum();
             best = best.min(self.price(s, Action::Test(t)) + then);
         }
         for c in (0..s.weight.len()).filter(|&c| s.weight[c] > 0.0) {
@@ -297,7 +297,9 @@ impl DecisionProblem {
         }
         let Some(m) = self.best(s, ahead).1 else { return 0.0 };
         let then: f64 = match m {
-            Action::Test(t) => (0..self.trials[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum(),
+            Action::Test(t) => {
+                (0..self.test_actions[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum()
+            }
             Action::Replace(c) => self.follow(&self.not_cured(s, c), ahead, known),
         };
         let cost = self.price(s, m) + then;
@@ -310,11 +312,11 @@ impl DecisionProblem {
 mod tests {
     use super::*;
 
-    fn plain(p: &[f64], costs: &[f64], trials: &[(f64, &[&[f64]])]) -> DecisionProblem {
+    fn plain(p: &[f64], costs: &[f64], test_actions: &[(f64, &[&[f64]])]) -> DecisionProblem {
         DecisionProblem {
             p: p.to_vec(),
-            replacements: costs.iter().enumerate().map(|(i, &cost)| RepairAction { cost, needs: 0, cures: 1 << i }).collect(),
-            trials: trials
+            repair_actions: costs.iter().enumerate().map(|(i, &cost)| RepairAction { cost, needs: 0, cures: 1 << i }).collect(),
+            test_actions: test_actions
                 .iter()
                 .map(|(cost, rows)| TestAction {
                     cost: *cost,
@@ -334,7 +336,7 @@ mod tests {
     fn what_is_a_risk_to_drive_is_looked_at_standing_first() {
         let sure: &[&[f64]] = &[&[1.0, 0.0], &[0.0, 1.0]];
         let mut g = plain(&[0.3, 0.7], &[100.0, 100.0], &[(2.0, sure), (6.0, sure)]);
-        g.trials[0].driven = true;
+        g.test_actions[0].driven = true;
         assert_eq!(g.best(&g.start(), 1).1, Some(Action::Test(0)));
         g.risk = vec![50.0, 0.0];
         // Driven: 2 and 0.3 of 50; standing: 6.
@@ -355,7 +357,7 @@ mod tests {
     fn a_replacement_of_two_cures_each_and_both() {
         // One part, the other, or both: changing both at once cures all three.
         let mut g = plain(&[0.3, 0.3, 0.4], &[100.0, 100.0, 150.0], &[]);
-        g.replacements[2].cures = 0b111;
+        g.repair_actions[2].cures = 0b111;
         assert_eq!(g.replacing(&g.start()), (150.0, Some(2)));
         assert_eq!(g.not_cured(&g.start(), 2).weight, [0.0; 3]);
         assert_eq!(g.not_cured(&g.start(), 0).weight, [0.0, 0.3, 0.4]);
@@ -375,8 +377,8 @@ mod tests {
     fn a_preparation_is_paid_once() {
         let mut g = plain(&[0.5, 0.5], &[100.0, 100.0], &[(1.0, &[&[1.0, 0.0], &[0.0, 1.0]])]);
         g.preparations = vec![7.0];
-        g.trials[0].needs = 1;
-        g.replacements[0].needs = 1;
+        g.test_actions[0].needs = 1;
+        g.repair_actions[0].needs = 1;
         // Up for the test, and up already for the replacement.
         assert!((g.optimum() - (1.0 + 7.0 + 100.0)).abs() < 1e-9);
         assert!((g.followed(2) - g.optimum()).abs() < 1e-9);
@@ -387,10 +389,10 @@ mod tests {
         let sure: (f64, &[&[f64]]) = (1.0, &[&[1.0, 0.0], &[0.0, 1.0]]);
         let mut g = plain(&[0.5, 0.5], &[100.0, 100.0], &[sure]);
         g.preparations = vec![7.0];
-        g.replacements.iter_mut().for_each(|r| r.needs = 1);
+        g.repair_actions.iter_mut().for_each(|r| r.needs = 1);
         let up = BeliefState { prepared: 1, ..g.start() };
         assert!((g.course(&up, Action::Test(0), 1) - 101.0).abs() < 1e-9);
-        g.trials[0].ends = 1;
+        g.test_actions[0].ends = 1;
         assert!((g.course(&up, Action::Test(0), 1) - 108.0).abs() < 1e-9);
     }
 

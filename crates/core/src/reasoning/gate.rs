@@ -5,7 +5,7 @@ use super::decision_problem::Action;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
 use super::plan::{AHEAD, PlannedCase};
-use super::test_selection::{NextTest, laid_out, next_tests};
+use super::test_selection::{NextTest, evaluate_tests, next_tests};
 use super::units::{unit_of_hypothesis, units};
 use super::weigh;
 use super::wording::pair_words;
@@ -244,16 +244,16 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    let laid = laid_out(case, &model, symptom, &w);
-    let play = PlannedCase::new(case, k, &w, &laid);
-    let (rules, start) = (&k.weights.gate, play.game.start());
-    let ahead = play.look_ahead(k, &start);
+    let evaluated = evaluate_tests(case, &model, symptom, &w);
+    let play = PlannedCase::new(case, k, &w, &evaluated);
+    let (rules, start) = (&k.weights.gate, play.problem.start());
+    let ahead = play.best_first_action(k, &start);
     let first = ahead.first;
     let enough = !matches!(first, Some(Action::Test(_)));
     let open = super::test_selection::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
-    let parting = next_tests(&w, &laid).into_iter().find(|t| !enough && open > 0.5 && cheap(t));
+    let parting = next_tests(&w, &evaluated).into_iter().find(|t| !enough && open > 0.5 && cheap(t));
     let by_unit = units(k, &w.all, &w.p);
     let causes = play
         .causes
@@ -286,7 +286,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
                 unit_p,
                 asked,
                 options,
-                order_now: play.game.course(&start, Action::Replace(cause), AHEAD - 1) - play.last_repair,
+                order_now: play.problem.course(&start, Action::Replace(cause), AHEAD - 1) - play.last_repair,
             }
         })
         .collect();

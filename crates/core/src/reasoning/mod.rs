@@ -41,13 +41,13 @@ pub use availability::RECORDED;
 pub use danger::Danger;
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
-pub use open_tests::{OpenTest, behaviour_in, one_test, possible};
+pub use open_tests::{OpenTest, behaviour_in, open_test, open_tests};
 pub use place_kinds::is_kind as place_is;
-pub use sensitivity::{RankingReversal, overturns};
+pub use sensitivity::{RankingReversal, ranking_reversals};
 pub use separating_test::SeparatingTest;
 pub use shared_causes::Shared;
-pub use test_order::{OrderedTest, route, with_step};
-pub use test_selection::{NextTest, OutcomePreview, entropy, moved, settles};
+pub use test_order::{OrderedTest, route, tests_with_step};
+pub use test_selection::{NextTest, OutcomePreview, entropy, information_gain, moved};
 pub use units::{Unit, complete_units, unit_of};
 
 use crate::analysis::Analysis;
@@ -425,9 +425,9 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
 fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnswer {
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    let laid = test_selection::laid_out(case, &model, symptom, w);
-    let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &laid));
-    let play = plan::PlannedCase::new(case, k, w, &laid);
+    let evaluated = test_selection::evaluate_tests(case, &model, symptom, w);
+    let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &evaluated));
+    let play = plan::PlannedCase::new(case, k, w, &evaluated);
     let course = play.course(case, k, w);
     let first = course.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
@@ -491,7 +491,7 @@ pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analy
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    plan::PlannedCase::new(case, k, &w, &test_selection::laid_out(case, &model, symptom, &w)).course(case, k, &w)
+    plan::PlannedCase::new(case, k, &w, &test_selection::evaluate_tests(case, &model, symptom, &w)).course(case, k, &w)
 }
 
 #[cfg(test)]

@@ -25,7 +25,7 @@ pub struct OpenTest {
 }
 
 /// The tests of a symptom that were not made yet, in the order of the catalogue.
-pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
+pub fn open_tests(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
     let all = hypotheses(&case.vehicle, k);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
@@ -34,7 +34,14 @@ pub fn possible(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
 
 /// One test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test,
 /// place or gear that this vehicle does not have.
-pub fn one_test(case: &Case, k: &Knowledge, symptom: &str, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<OpenTest> {
+pub fn open_test(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    test: &str,
+    at: Option<&str>,
+    gear: Option<&str>,
+) -> Option<OpenTest> {
     let all = hypotheses(&case.vehicle, k);
     let kind = usual_kind(&case.symptom(symptom)?.kind);
     let model = Model::new(&case.vehicle, k, &all, kind);

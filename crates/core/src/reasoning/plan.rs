@@ -7,7 +7,7 @@ use super::decision_problem::{Action, BeliefState, DecisionProblem, RepairAction
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, settles, sharpens};
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, information_gain, sharpens};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
@@ -98,11 +98,11 @@ pub struct Plan {
 /// A case as a game, with what its numbers stand for.
 pub struct PlannedCase<'a> {
     /// The game.
-    pub game: DecisionProblem,
+    pub problem: DecisionProblem,
     /// The hypotheses of each cause, the likeliest first; the last cause of the game is everything else.
     pub causes: Vec<Vec<usize>>,
     /// The test of each trial, and what can come out of it.
-    tries: Vec<(TestInstance<'a>, Vec<Cell>)>,
+    instances: Vec<(TestInstance<'a>, Vec<Cell>)>,
     /// How likely each outcome of each trial is for no reason.
     bases: Vec<Vec<f64>>,
     preparations: Preparations,
@@ -112,7 +112,7 @@ pub struct PlannedCase<'a> {
 
 /// What looking ahead from a standing shows.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct LookedAhead {
+pub(crate) struct FirstAction {
     /// What it costs until it is cured, times the weight of the standing.
     pub cost: f64,
     /// The move that begins it.
@@ -174,7 +174,7 @@ fn key(h: &Hypothesis) -> (&str, &str, Option<[usize; 2]>) {
 
 impl<'a> PlannedCase<'a> {
     /// Lays out a symptom of a case.
-    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, laid: &[EvaluatedTest<'a>]) -> Self {
+    pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, evaluated: &[EvaluatedTest<'a>]) -> Self {
         let mut order: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] > 0.0 && !w.all[i].is_unknown()).collect();
         order.sort_by(|&a, &b| w.p[b].total_cmp(&w.p[a]));
         let mut causes: Vec<Vec<usize>> = vec![];
@@ -211,19 +211,19 @@ impl<'a> PlannedCase<'a> {
             let own = |c: &Vec<usize>| h.pair.is_some_and(|m| m.iter().any(|i| c.contains(i)));
             causes.iter().enumerate().filter(|(i, c)| *i == n || own(c)).fold(0, |bits, (i, _)| bits | 1 << i)
         };
-        let mut replacements: Vec<RepairAction> = (0..causes.len())
+        let mut repair_actions: Vec<RepairAction> = (0..causes.len())
             .map(|n| {
                 let (own, before) = repairs_before(case, k, &w.all, causes[n][0]);
                 // Every repair but the last one was in vain: what that costs besides counts with each.
                 RepairAction { cost: own.1 + cost_in_vain(k, &w.all, causes[n][0]), needs: bits(before), cures: cures(n) }
             })
             .collect();
-        replacements.push(RepairAction { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
+        repair_actions.push(RepairAction { cost: k.weights.gate.hand_on_minutes * hour, needs: 0, cures: 1 << causes.len() });
         let mut worth: Vec<(f64, &EvaluatedTest)> =
-            laid.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
+            evaluated.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         worth.truncate(TESTS);
-        let (mut tries, mut trials, mut bases) = (vec![], vec![], vec![]);
+        let (mut instances, mut test_actions, mut bases) = (vec![], vec![], vec![]);
         for (_, l) in worth {
             let t = &l.one;
             // The causes that are told apart, and the rest as one.
@@ -233,7 +233,7 @@ impl<'a> PlannedCase<'a> {
             let of_causes = |row: &Vec<f64>| causes.iter().map(|c| mean(row, c)).chain([mean(row, &others)]).collect();
             let needs = bits(before(case, k, t.test, t.at.as_ref()));
             let people = if t.test.helper { 2.0 } else { 1.0 };
-            trials.push(TestAction {
+            test_actions.push(TestAction {
                 cost: charged_minutes(case, k, t.test, own_minutes(k, t.test, t.at.as_ref())) * hour * people + t.test.materials,
                 needs,
                 leaves: 0,
@@ -241,11 +241,11 @@ impl<'a> PlannedCase<'a> {
                 driven: t.test.turns_wheels(),
                 rows: l.likelihoods.rows.iter().map(of_causes).collect(),
             });
-            tries.push((t.clone(), l.likelihoods.cells.clone()));
+            instances.push((t.clone(), l.likelihoods.cells.clone()));
             bases.push(l.likelihoods.base());
         }
         let bit_of = |what: &Before| preparations.iter().position(|p| p.0 == *what).map_or(0, |n| 1 << n.min(31));
-        for (trial, (one, _)) in trials.iter_mut().zip(&tries).filter(|(_, (one, _))| one.test.is_of_the_road()) {
+        for (trial, (one, _)) in test_actions.iter_mut().zip(&instances).filter(|(_, (one, _))| one.test.is_of_the_road()) {
             trial.leaves = bit_of(&Before::Driven);
             // A retest drives where it has been on the lift.
             trial.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
@@ -259,9 +259,9 @@ impl<'a> PlannedCase<'a> {
         let risk = causes.iter().chain([&others]).map(risk_of).collect();
         let last_repair = causes.iter().map(|c| sum(c) * cost_in_vain(k, &w.all, c[0])).sum();
         Self {
-            game: DecisionProblem { p, replacements, trials, preparations: costs, risk },
+            problem: DecisionProblem { p, repair_actions, test_actions, preparations: costs, risk },
             causes,
-            tries,
+            instances,
             bases,
             preparations,
             last_repair,
@@ -291,8 +291,8 @@ impl<'a> PlannedCase<'a> {
         };
         match m {
             Action::Test(t) => {
-                let ((one, cells), trial) = (&self.tries[t], &self.game.trials[t]);
-                let after: Vec<BeliefState> = (0..trial.rows.len()).map(|o| self.game.after(s, t, o)).collect();
+                let ((one, cells), trial) = (&self.instances[t], &self.problem.test_actions[t]);
+                let after: Vec<BeliefState> = (0..trial.rows.len()).map(|o| self.problem.after(s, t, o)).collect();
                 let chance = |s: &BeliefState| s.weight.iter().sum::<f64>() / sum;
                 let of = |(c, a): (&Cell, &BeliefState)| {
                     let place = c.place.as_ref().map(|p| p.id.clone());
@@ -315,13 +315,13 @@ impl<'a> PlannedCase<'a> {
                 (step, likeliest.unwrap_or_else(|| s.clone()))
             }
             Action::Replace(c) => {
-                let (needs, of) = (self.game.replacements[c].needs, self.causes.get(c));
+                let (needs, of) = (self.problem.repair_actions[c].needs, self.causes.get(c));
                 let h = of.map(|of| w.leading(of[0]));
                 let besides = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
-                let cost = self.game.replacements[c].cost - besides;
+                let cost = self.problem.repair_actions[c].cost - besides;
                 let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
                 let before = self.needed(needs, s);
-                let left = self.game.not_cured(s, c);
+                let left = self.problem.not_cured(s, c);
                 let mut cured = s.clone();
                 cured.weight.iter_mut().zip(&left.weight).for_each(|(w, l)| *w -= l);
                 let p = cured.weight.iter().sum::<f64>() / sum;
@@ -342,22 +342,22 @@ impl<'a> PlannedCase<'a> {
 
     /// Looks ahead from a standing. Of several tests that lead to a cure for about the same cost, the order in which they
     /// are made matters little to the sum: the one that answers most for its minutes comes first.
-    pub(crate) fn look_ahead(&self, k: &Knowledge, s: &BeliefState) -> LookedAhead {
+    pub(crate) fn best_first_action(&self, k: &Knowledge, s: &BeliefState) -> FirstAction {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
         let p: Vec<f64> = s.weight.iter().map(|w| w / sum.max(1e-300)).collect();
-        let (replacing, part) = self.game.replacing(s);
-        let act = |cost: f64, test_first: Option<f64>| LookedAhead { cost, first: part.map(Action::Replace), test_first };
+        let (replacing, part) = self.problem.replacing(s);
+        let act = |cost: f64, test_first: Option<f64>| FirstAction { cost, first: part.map(Action::Replace), test_first };
         // Where one cause is left, or nothing at all, nothing is to be separated.
         if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
             return act(replacing, None);
         }
-        let course = |t: usize| self.game.course(s, Action::Test(t), AHEAD - 1);
-        let tests: Vec<(f64, usize)> = self.game.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
+        let course = |t: usize| self.problem.course(s, Action::Test(t), AHEAD - 1);
+        let tests: Vec<(f64, usize)> = self.problem.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
         let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
         let test_first = least.map(|t| t.0);
-        let acting = part.map_or(replacing, |c| self.game.course(s, Action::Replace(c), AHEAD - 1).min(replacing));
-        let cured = |c: usize| sum - self.game.not_cured(s, c).weight.iter().sum::<f64>();
+        let acting = part.map_or(replacing, |c| self.problem.course(s, Action::Replace(c), AHEAD - 1).min(replacing));
+        let cured = |c: usize| sum - self.problem.not_cured(s, c).weight.iter().sum::<f64>();
         let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
         let (cost, best) = match least {
             Some((c, t)) if c < acting - 1e-12 => (c, t),
@@ -373,16 +373,16 @@ impl<'a> PlannedCase<'a> {
         if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
             return act(acting, test_first);
         }
-        let worth = |t: usize| sharpens(&p, &self.game.trials[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
+        let worth = |t: usize| sharpens(&p, &self.problem.test_actions[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
         let alike = cost + (ALIKE * (replacing - cost)).max(ALIKE_OF_ALL * replacing);
-        let open = (0..self.tries.len()).filter(|t| s.done & 1 << t == 0);
+        let open = (0..self.instances.len()).filter(|t| s.done & 1 << t == 0);
         let mut by_worth: Vec<(f64, usize)> = open.map(|t| (worth(t), t)).collect();
         by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         by_worth.truncate(LOOKED_AT_BESIDES);
         let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
         // What is quick is followed one move further: a long chain of tests does not hide what it would save before it.
         let quick = |t: usize| self.cost_of(t, s) <= k.weights.gate.parting_minutes * hour;
-        let deeper = |t: usize| quick(t) && self.game.is_within(s, t, AHEAD, alike);
+        let deeper = |t: usize| quick(t) && self.problem.is_within(s, t, AHEAD, alike);
         let worthiest = by_worth.first().map(|x| x.1);
         let as_good =
             |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
@@ -390,14 +390,14 @@ impl<'a> PlannedCase<'a> {
         let besides = by_worth.iter().map(|x| x.1).find(as_good);
         let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));
         let first = besides.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
-        LookedAhead { cost, first: Some(Action::Test(first)), test_first }
+        FirstAction { cost, first: Some(Action::Test(first)), test_first }
     }
 
     /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
     fn cheap_test(&self, k: &Knowledge, s: &BeliefState, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
         let useful = |t: usize| {
             let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
-            cheap && settles(p, &self.game.trials[t].rows) >= WORTHWHILE * entropy(p)
+            cheap && information_gain(p, &self.problem.test_actions[t].rows) >= WORTHWHILE * entropy(p)
         };
         let near = tests.iter().copied().filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting && useful(c.1));
         near.min_by(|a, b| a.0.total_cmp(&b.0))
@@ -405,41 +405,41 @@ impl<'a> PlannedCase<'a> {
 
     /// What a test costs from how things stand, with what must be done before it.
     fn cost_of(&self, t: usize, s: &BeliefState) -> f64 {
-        self.game.price(s, Action::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
+        self.problem.price(s, Action::Test(t)) / s.weight.iter().sum::<f64>().max(1e-300)
     }
 
     /// Whether a test of these saves more than it costs; those that were not laid out do not.
     pub(crate) fn pays(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
-        let start = self.game.start();
+        let start = self.problem.start();
         let same = |(one, _): &(TestInstance, Vec<Cell>)| {
             one.test.id == test && one.at.as_ref().map(|p| p.id.as_str()) == at && one.gear.as_deref() == gear
         };
-        let Some(t) = self.tries.iter().position(same) else { return false };
-        self.game.course(&start, Action::Test(t), 0) < self.game.replacing(&start).0
+        let Some(t) = self.instances.iter().position(same) else { return false };
+        self.problem.course(&start, Action::Test(t), 0) < self.problem.replacing(&start).0
     }
 
     /// What a test can save on average of what acting at once costs, as a share, its own cost left out: nothing where no outcome
     /// of it changes what is repaired first, or in which order.
     pub(crate) fn can_save(&self, w: &Weighed, l: &EvaluatedTest) -> f64 {
-        let start = self.game.start();
-        let acting = self.game.replacing(&start).0;
+        let start = self.problem.start();
+        let acting = self.problem.replacing(&start).0;
         let mut cause_of = vec![self.causes.len(); w.p.len()];
         self.causes.iter().enumerate().for_each(|(c, of)| of.iter().for_each(|&i| cause_of[i] = c));
         let then = |row: &Vec<f64>| {
             let mut weight = vec![0.0; self.causes.len() + 1];
             row.iter().enumerate().for_each(|(i, x)| weight[cause_of[i]] += w.p[i] * x);
-            self.game.replacing(&BeliefState { weight, ..start.clone() }).0
+            self.problem.replacing(&BeliefState { weight, ..start.clone() }).0
         };
         (acting - l.likelihoods.rows.iter().map(then).sum::<f64>()) / acting.max(1e-300)
     }
 
     /// The plan.
     pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
-        let start = self.game.start();
-        let LookedAhead { cost, first: mut next, test_first } = self.look_ahead(k, &start);
+        let start = self.problem.start();
+        let FirstAction { cost, first: mut next, test_first } = self.best_first_action(k, &start);
         let enough = matches!(next, Some(Action::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
-        let repair_first = likeliest.map_or(cost, |c| self.game.course(&start, Action::Replace(c), AHEAD - 1));
+        let repair_first = likeliest.map_or(cost, |c| self.problem.course(&start, Action::Replace(c), AHEAD - 1));
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
             let (step, then) = self.step(case, k, w, &s, m);
@@ -450,7 +450,7 @@ impl<'a> PlannedCase<'a> {
                 break;
             }
             s = then;
-            next = self.look_ahead(k, &s).first;
+            next = self.best_first_action(k, &s).first;
         }
         let own = |cost: f64| cost - self.last_repair;
         let test_first = test_first.map(own);
@@ -461,7 +461,7 @@ impl<'a> PlannedCase<'a> {
 #[cfg(test)]
 mod tests {
     use super::super::knowledge::builtin;
-    use super::super::test_selection::laid_out;
+    use super::super::test_selection::evaluate_tests;
     use super::super::{diagnose, weigh};
     use super::*;
     use crate::vehicle::sample::*;
@@ -469,7 +469,7 @@ mod tests {
 
     fn play<'a>(c: &'a Case, w: &'a Weighed) -> PlannedCase<'a> {
         let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
-        PlannedCase::new(c, builtin(), w, &laid_out(c, &model, "S1", w))
+        PlannedCase::new(c, builtin(), w, &evaluate_tests(c, &model, "S1", w))
     }
 
     fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
@@ -487,9 +487,9 @@ mod tests {
             let c = case(v, "vibration", json!({}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
             let play = play(&c, &w);
-            assert!((play.game.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
-            for t in &play.game.trials {
-                for cause in 0..play.game.p.len() {
+            assert!((play.problem.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
+            for t in &play.problem.test_actions {
+                for cause in 0..play.problem.p.len() {
                     let sum: f64 = t.rows.iter().map(|r| r[cause]).sum();
                     assert!((sum - 1.0).abs() < 1e-6, "{sum}");
                 }
@@ -530,11 +530,13 @@ mod tests {
         let play = play(&c, &w);
         let shaft =
             play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
-        let swings: Vec<_> = (0..play.tries.len()).filter(|&t| play.tries[t].0.test.id == "joint-swing").collect();
-        let needs: Vec<u32> = swings.iter().map(|&t| play.game.trials[t].needs).collect();
+        let swings: Vec<_> = (0..play.instances.len()).filter(|&t| play.instances[t].0.test.id == "joint-swing").collect();
+        let needs: Vec<u32> = swings.iter().map(|&t| play.problem.test_actions[t].needs).collect();
         assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");
-        assert!(swings.iter().all(|&t| (play.game.trials[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9));
-        assert!(play.game.replacements.iter().any(|r| r.needs & 1 << shaft != 0));
+        assert!(
+            swings.iter().all(|&t| (play.problem.test_actions[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9)
+        );
+        assert!(play.problem.repair_actions.iter().any(|r| r.needs & 1 << shaft != 0));
     }
 
     #[test]
@@ -543,7 +545,7 @@ mod tests {
             let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
             let play = play(&c, &w);
-            play.game.preparations.len() as f64 + play.game.replacements.iter().map(|r| f64::from(r.needs)).sum::<f64>()
+            play.problem.preparations.len() as f64 + play.problem.repair_actions.iter().map(|r| f64::from(r.needs)).sum::<f64>()
         };
         assert!(minutes("ground") > minutes("lift"));
     }

@@ -36,7 +36,7 @@ fn shares(r: &RecordingAnalysis, kind: &str, peak: Option<f64>) -> Vec<Share> {
         for o in &r.orders {
             let Some(w) = o.wheel_order(r.engine_per_wheel) else { continue };
             // People feel low frequencies more, but what rings in the floor is heard as well.
-            let weight = crate::signal::wk(crate::units::Hz(o.peak_hz)).max(0.05);
+            let weight = crate::signal::frequency_weight(crate::units::Hz(o.peak_hz)).max(0.05);
             let heard = if o.amplitude_ms2.is_some() { weight.powf(0.25) } else { 1.0 };
             let away = peak.map_or(0.0, |p| (o.peak_speed_kmh - p).abs());
             let inside = 0.4 + 0.6 * (-(away / 18.0).powi(2)).exp();

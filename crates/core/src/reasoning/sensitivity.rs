@@ -1,7 +1,7 @@
 //! What would change one's mind: the outcomes that would put another cause first.
 
 use super::knowledge::Knowledge;
-use super::{OpenTest, beliefs, possible};
+use super::{OpenTest, beliefs, open_tests};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use serde::Serialize;
@@ -62,10 +62,16 @@ fn of(p: &[f64], now: usize, t: &OpenTest) -> Option<RankingReversal> {
 }
 
 /// The outcomes that would put another cause first, the likeliest of each test; the likeliest test first.
-pub fn overturns(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Vec<RankingReversal> {
+pub fn ranking_reversals(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    analysis: Option<&Analysis>,
+    most: usize,
+) -> Vec<RankingReversal> {
     let p = beliefs(case, k, symptom, analysis);
     let Some(now) = first(p.iter().copied()) else { return vec![] };
-    let mut out: Vec<RankingReversal> = possible(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
+    let mut out: Vec<RankingReversal> = open_tests(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
     out.sort_by(|a, b| b.chance.total_cmp(&a.chance));
     out.truncate(most);
     out
@@ -94,7 +100,7 @@ mod tests {
         let k = builtin();
         let all = hypotheses(&c.vehicle, k);
         let now = diagnose(&c, k, None).symptoms[0].ranked[0].clone();
-        let found = overturns(&c, k, "S1", None, 8);
+        let found = ranking_reversals(&c, k, "S1", None, 8);
         assert!(!found.is_empty());
         for o in &found {
             let mut list = before.as_array().unwrap().clone();

@@ -6,7 +6,7 @@ use super::knowledge::{Heat, Knowledge};
 use super::likelihood::Model;
 use super::plan::PlannedCase;
 use super::preparation::own_minutes;
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, laid_out, sharpens};
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, evaluate_tests, sharpens};
 use super::{Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;
@@ -66,7 +66,7 @@ struct Open<'a> {
     case: &'a Case,
     k: &'a Knowledge,
     w: &'a Weighed,
-    laid: &'a [EvaluatedTest<'a>],
+    evaluated: &'a [EvaluatedTest<'a>],
     /// What each may save of what acting at once costs, as a share.
     saves: Vec<f64>,
 }
@@ -76,18 +76,18 @@ impl Open<'_> {
         let w = weigh(case, k, symptom, analysis, &mut vec![]);
         let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
         let model = Model::new(&case.vehicle, k, &w.all, kind);
-        let laid = laid_out(case, &model, symptom, &w);
-        let play = PlannedCase::new(case, k, &w, &laid);
-        let saves = laid.iter().map(|l| play.can_save(&w, l)).collect();
-        then(&Open { case, k, w: &w, laid: &laid, saves })
+        let evaluated = evaluate_tests(case, &model, symptom, &w);
+        let play = PlannedCase::new(case, k, &w, &evaluated);
+        let saves = evaluated.iter().map(|l| play.can_save(&w, l)).collect();
+        then(&Open { case, k, w: &w, evaluated: &evaluated, saves })
     }
 
     /// Whether a test can move a decision: alone, or with the same at the other places, as far as these answer enough of what is
     /// open.
     fn can_move(&self, i: usize) -> bool {
-        let id = &self.laid[i].one.test.id;
-        let round: f64 = self.laid.iter().filter(|l| l.one.test.id == *id).map(|l| l.bits).sum();
-        let several = self.laid.iter().filter(|l| l.one.test.id == *id).count() > 1;
+        let id = &self.evaluated[i].one.test.id;
+        let round: f64 = self.evaluated.iter().filter(|l| l.one.test.id == *id).map(|l| l.bits).sum();
+        let several = self.evaluated.iter().filter(|l| l.one.test.id == *id).count() > 1;
         self.saves[i] >= MOVES_A_DECISION || several && round >= WORTHWHILE * entropy(&self.w.p)
     }
 
@@ -141,10 +141,10 @@ pub fn route(
                 l.one.test.id == test && l.one.at.as_ref().map(|p| p.id.as_str()) == at && l.one.gear.as_deref() == gear
             })
         };
-        let mut left: Vec<(usize, f64)> = (0..open.laid.len())
-            .filter(|&i| wanted(open.laid[i].one.test, open.laid[i].one.at.as_ref(), open.laid[i].minutes))
-            .filter(|&i| open.can_move(i) || is_first(&open.laid[i]))
-            .map(|i| (i, open.value(&open.laid[i])))
+        let mut left: Vec<(usize, f64)> = (0..open.evaluated.len())
+            .filter(|&i| wanted(open.evaluated[i].one.test, open.evaluated[i].one.at.as_ref(), open.evaluated[i].minutes))
+            .filter(|&i| open.can_move(i) || is_first(&open.evaluated[i]))
+            .map(|i| (i, open.value(&open.evaluated[i])))
             .collect();
         let mut up = case.state.as_ref().is_some_and(|s| s.is_up());
         let (mut last, mut last_test): (Option<&Place>, Option<&str>) = (None, None);
@@ -152,16 +152,16 @@ pub fn route(
         let too_warm = |l: &EvaluatedTest| heat == Heat::Warm && l.one.test.best == Some(Heat::Cold);
         while !left.is_empty() {
             let score = |&(i, value): &(usize, f64)| {
-                let l = &open.laid[i];
+                let l = &open.evaluated[i];
                 let mut round: Vec<f64> =
-                    left.iter().filter(|(j, _)| open.laid[*j].one.test.id == l.one.test.id).map(|x| x.1).collect();
+                    left.iter().filter(|(j, _)| open.evaluated[*j].one.test.id == l.one.test.id).map(|x| x.1).collect();
                 round.sort_by(|a, b| b.total_cmp(a));
                 let warm = if heat == Heat::Warm && l.one.test.best == Some(Heat::Warm) { WHILE_WARM } else { 1.0 };
                 // What hands feel in a moment comes before wheels turn under power: nothing loose is run.
                 let by_hand = |x: &EvaluatedTest| {
                     x.one.test.lift && !x.one.test.wheels && own_minutes(k, x.one.test, x.one.at.as_ref()) <= BY_HAND_MINUTES
                 };
-                let waits = l.one.test.wheels && left.iter().any(|(j, _)| by_hand(&open.laid[*j]));
+                let waits = l.one.test.wheels && left.iter().any(|(j, _)| by_hand(&open.evaluated[*j]));
                 let rank = match () {
                     () if is_first(l) => 3,
                     () if too_warm(l) => 0,
@@ -175,7 +175,7 @@ pub fn route(
             let order =
                 |a: &(i32, f64, f64), b: &(i32, f64, f64)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.total_cmp(&b.2));
             let best = (0..left.len()).max_by(|&a, &b| order(&scores[a], &scores[b])).unwrap_or(0);
-            let l = &open.laid[left.remove(best).0];
+            let l = &open.evaluated[left.remove(best).0];
             out.push(OrderedTest::of(l, open.minutes_of(l, up, last).0, too_warm(l)));
             up = l.one.test.lift || up && !l.one.test.loaded && !l.one.test.is_of_the_road();
             last = l.one.at.as_ref().or(last);
@@ -187,7 +187,7 @@ pub fn route(
 
 /// What is looked at with a step for next to nothing, where one stands anyway: at the same part, or the same on the other side;
 /// of a drive the other manoeuvres that it can hold.
-pub fn with_step(
+pub fn tests_with_step(
     case: &Case,
     k: &Knowledge,
     symptom: &str,
@@ -215,8 +215,13 @@ pub fn with_step(
             };
             near && t.lift == rule.lift && !t.is_of_the_road() && own <= FREE_LOOK_MINUTES
         };
-        let mut found: Vec<(f64, &EvaluatedTest)> =
-            open.laid.iter().enumerate().filter(|(i, l)| open.can_move(*i) && free(l)).map(|(_, l)| (open.value(l), l)).collect();
+        let mut found: Vec<(f64, &EvaluatedTest)> = open
+            .evaluated
+            .iter()
+            .enumerate()
+            .filter(|(i, l)| open.can_move(*i) && free(l))
+            .map(|(_, l)| (open.value(l), l))
+            .collect();
         found.sort_by(|a, b| b.0.total_cmp(&a.0));
         found.truncate(OFFERED_WITH_A_STEP);
         found.into_iter().map(|(_, l)| OrderedTest::of(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()

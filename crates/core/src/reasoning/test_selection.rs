@@ -74,7 +74,7 @@ pub fn entropy(p: &[f64]) -> f64 {
 }
 
 /// What a test with these rows of likelihoods settles on average, bits.
-pub fn settles(p: &[f64], rows: &[Vec<f64>]) -> f64 {
+pub fn information_gain(p: &[f64], rows: &[Vec<f64>]) -> f64 {
     let left = |row: &Vec<f64>| {
         let joint: Vec<f64> = p.iter().zip(row).map(|(p, l)| p * l).collect();
         let chance: f64 = joint.iter().sum();
@@ -144,7 +144,7 @@ pub(crate) struct EvaluatedTest<'a> {
 }
 
 /// The tests that are open, laid out once for list and plan.
-pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<EvaluatedTest<'a>> {
+pub(crate) fn evaluate_tests<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<EvaluatedTest<'a>> {
     let forbids = super::danger::forbids_driving(case, model.k, &w.all);
     let risk: f64 = w.p.iter().zip(&forbids).filter(|(_, f)| **f).map(|(p, _)| p).sum();
     let lay = |one: TestInstance<'a>| {
@@ -155,7 +155,7 @@ pub(crate) fn laid_out<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &We
         let materials = one.test.materials / (model.k.weights.time.rate / 60.0).max(0.1);
         let charged = charged_minutes(case, model.k, one.test, minutes);
         let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), charged * people + materials + risk);
-        EvaluatedTest { bits: settles(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
+        EvaluatedTest { bits: information_gain(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
     let mut out: Vec<EvaluatedTest> = open(case, model, symptom).into_iter().map(lay).collect();
     out.retain(|l| l.one.test.id != RECORDED || shows_lines(w, l));
@@ -177,8 +177,8 @@ fn shows_lines(w: &Weighed, l: &EvaluatedTest) -> bool {
 }
 
 /// The tests that answer most for their time, best first.
-pub(crate) fn next_tests(w: &Weighed, laid: &[EvaluatedTest]) -> Vec<NextTest> {
-    let mut order: Vec<&EvaluatedTest> = laid.iter().filter(|l| l.bits >= LEAST_BITS).collect();
+pub(crate) fn next_tests(w: &Weighed, evaluated: &[EvaluatedTest]) -> Vec<NextTest> {
+    let mut order: Vec<&EvaluatedTest> = evaluated.iter().filter(|l| l.bits >= LEAST_BITS).collect();
     // What answers next to nothing is no next step, however cheap: it comes after all that does.
     let floor = WORTHWHILE * entropy(&w.p);
     order.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.worth.total_cmp(&a.worth)));
@@ -273,7 +273,7 @@ mod tests {
         // It is not driven while something is off, nor asked there for what is asked of the whole.
         let open = |off: Value| {
             let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": off}}));
-            super::super::possible(&c, builtin(), "S1").into_iter().map(|t| t.test).collect::<Vec<_>>()
+            super::super::open_tests(&c, builtin(), "S1").into_iter().map(|t| t.test).collect::<Vec<_>>()
         };
         let (whole, off) = (open(json!([])), open(json!(["prop.rear"])));
         assert!(whole.contains(&"neutral-coast".to_string()) && !off.contains(&"neutral-coast".to_string()));
@@ -282,10 +282,10 @@ mod tests {
 
     #[test]
     fn a_workshop_that_is_quicker_than_a_teardown_still_has_minutes_of_its_own() {
-        let mut house = knowledge::WorkshopOverrides::default();
-        house.tests.insert("joint-swing".into(), 12.0);
-        house.tests.insert("diff-out-run".into(), 20.0);
-        let k = house.over(builtin()).unwrap();
+        let mut overrides = knowledge::WorkshopOverrides::default();
+        overrides.tests.insert("joint-swing".into(), 12.0);
+        overrides.tests.insert("diff-out-run".into(), 20.0);
+        let k = overrides.over(builtin()).unwrap();
         for v in [rear_drive(2), four_wheel_drive()] {
             for (off, whole) in [(json!([]), true), (json!(["prop.rear", "half.rl", "half.rr", "half.fl", "half.fr"]), false)] {
                 let c = case(v.clone(), "vibration", json!({"state": {"on": "lift", "off": off}}));

@@ -124,8 +124,8 @@ impl Proposal {
 }
 
 /// The strictest statement that the symptoms' suspects propose, where what was said last is milder and did not answer them.
-pub fn proposal(document: &Value, case: &Case, diagnosis: &Diagnosis) -> Option<Proposal> {
-    let said = statement(document);
+pub fn proposed_clearance(document: &Value, case: &Case, diagnosis: &Diagnosis) -> Option<Proposal> {
+    let said = stated_clearance(document);
     let covered = |d: &Danger| {
         let Some(s) = &said else { return false };
         let (a, b) = (strictness(s.drive, s.km, s.kmh), strictness(d.drive, d.km, d.kmh));
@@ -172,7 +172,7 @@ impl ClearanceStatement {
 
 /// What a case's document says now on driving: its last statement. One that cannot be read, or that lacks
 /// its reason or limit, grounds the vehicle until somebody says again.
-pub fn statement(document: &Value) -> Option<ClearanceStatement> {
+pub fn stated_clearance(document: &Value) -> Option<ClearanceStatement> {
     let last = match document.get("safety")? {
         Value::Null => return None,
         Value::Array(all) => all.last()?,
@@ -215,7 +215,7 @@ pub struct SafetyFinding {
 }
 
 /// What was found on the way, oldest first, each with its place in the list.
-pub fn found(document: &Value) -> Vec<(usize, SafetyFinding)> {
+pub fn safety_findings(document: &Value) -> Vec<(usize, SafetyFinding)> {
     read_entries(document, "found")
 }
 
@@ -226,11 +226,11 @@ mod tests {
 
     #[test]
     fn the_last_statement_counts_and_says_how_far_and_how_fast() {
-        assert_eq!(statement(&json!({})), None);
+        assert_eq!(stated_clearance(&json!({})), None);
         let d = json!({"safety": [
             {"drive": "no", "reason": "cross joint binds", "by": "Maren"},
             {"drive": "limited", "reason": "to the ferry only", "km": 12, "kmh": 50, "by": "Tovi"}]});
-        let s = statement(&d).unwrap();
+        let s = stated_clearance(&d).unwrap();
         assert_eq!(s.words(), "To be driven at most 12 km, no faster than 50 km/h");
         assert!(s.check().is_ok());
         let one = |drive: &str| ClearanceStatement { drive: Clearance::named(drive).unwrap(), km: None, kmh: None, ..s.clone() };
@@ -241,7 +241,7 @@ mod tests {
     #[test]
     fn what_cannot_be_read_grounds_the_vehicle() {
         let fine = json!({"drive": "yes", "reason": "joint renewed", "by": "Maren"});
-        assert_eq!(statement(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Clearance::Yes);
+        assert_eq!(stated_clearance(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Clearance::Yes);
         for last in [
             json!({"drive": "maybe", "reason": "x", "by": "A"}),
             json!({"drive": "yes"}),
@@ -252,14 +252,14 @@ mod tests {
             json!("yes"),
             json!(null),
         ] {
-            let s = statement(&json!({"safety": [fine, last]})).unwrap();
+            let s = stated_clearance(&json!({"safety": [fine, last]})).unwrap();
             assert_eq!((s.drive, s.by.as_str()), (Clearance::No, "Baricord"), "{last}");
         }
         for whole in [json!("yes"), json!({"drive": "yes"}), json!(1)] {
-            assert_eq!(statement(&json!({"safety": whole})).unwrap().drive, Clearance::No);
+            assert_eq!(stated_clearance(&json!({"safety": whole})).unwrap().drive, Clearance::No);
         }
-        assert_eq!(statement(&json!({"safety": []})), None);
-        assert_eq!(statement(&json!({"safety": null})), None);
+        assert_eq!(stated_clearance(&json!({"safety": []})), None);
+        assert_eq!(stated_clearance(&json!({"safety": null})), None);
     }
 
     #[test]
@@ -283,7 +283,7 @@ mod tests {
     fn what_was_found_is_read_and_written_back() {
         let f =
             SafetyFinding { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
-        assert_eq!(found(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
+        assert_eq!(safety_findings(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
     }
 
     /// A danger that is proposed stays until a person has answered it.
@@ -295,7 +295,7 @@ mod tests {
         d["observations"] = json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]);
         let of = |d: &Value| {
             let c = crate::case::Case::from_json(d).unwrap();
-            proposal(d, &c, &diagnose(&c, builtin(), None))
+            proposed_clearance(d, &c, &diagnose(&c, builtin(), None))
         };
         let p = of(&d).unwrap();
         assert_eq!((p.drive, p.words().as_str()), (Clearance::No, "Not to be driven"));

@@ -10,7 +10,7 @@ use std::f64::consts::{FRAC_1_SQRT_2, TAU};
 pub const FELT_MS2: f64 = 0.015;
 
 /// |Wk| at a frequency.
-pub fn wk(f: Hz) -> f64 {
+pub fn frequency_weight(f: Hz) -> f64 {
     if f.get() <= 0.0 {
         return 0.0;
     }
@@ -25,13 +25,13 @@ pub fn wk(f: Hz) -> f64 {
 }
 
 /// From which unweighted level on a vibration of this frequency is felt.
-pub fn felt_line(f: Hz) -> Ms2 {
-    Ms2(FELT_MS2 / wk(f).max(1e-6))
+pub fn felt_level(f: Hz) -> Ms2 {
+    Ms2(FELT_MS2 / frequency_weight(f).max(1e-6))
 }
 
 /// A level over the level where it begins to be felt.
 pub fn felt(level: Ms2, f: Hz) -> f64 {
-    level.get() * wk(f) / FELT_MS2
+    level.get() * frequency_weight(f) / FELT_MS2
 }
 
 #[cfg(test)]
@@ -41,13 +41,13 @@ mod tests {
     #[test]
     fn worked_weights() {
         for (f, want) in [(1.0, 0.482), (5.0, 1.039), (10.0, 0.988), (20.0, 0.636), (40.0, 0.314), (50.0, 0.246), (80.0, 0.132)] {
-            assert!((wk(Hz(f)) - want).abs() < 5e-4, "{f} Hz: {} not {want}", wk(Hz(f)));
+            assert!((frequency_weight(Hz(f)) - want).abs() < 5e-4, "{f} Hz: {} not {want}", frequency_weight(Hz(f)));
         }
     }
 
     #[test]
     fn the_felt_line_rises_with_frequency_above_ten_hertz() {
-        assert!(felt_line(Hz(40.0)) > felt_line(Hz(20.0)));
-        assert!((felt(felt_line(Hz(33.0)), Hz(33.0)) - 1.0).abs() < 1e-12);
+        assert!(felt_level(Hz(40.0)) > felt_level(Hz(20.0)));
+        assert!((felt(felt_level(Hz(33.0)), Hz(33.0)) - 1.0).abs() < 1e-12);
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! `speed` turns a late, rounded speed into a smooth one and its integral; `resample` takes samples
 //! at equal angles; `spectrum` windows and transforms them; `envelope` finds the rhythm of pulses, `octave` where they ring;
-//! `wk` says how strongly people feel a frequency.
+//! `frequency_weight` says how strongly people feel a frequency.
 
 mod envelope;
 mod frequency_weighting;
@@ -13,7 +13,7 @@ mod spectrum;
 mod speed;
 
 pub use envelope::{Envelope, envelopes};
-pub use frequency_weighting::{FELT_MS2, felt, felt_line, wk};
+pub use frequency_weighting::{FELT_MS2, felt, felt_level, frequency_weight};
 pub use octave::{Octave, OctaveMaker};
 pub use resample::{PASSBAND, Pyramid, Resampler};
 pub use spectrum::{OrderWindows, add_ratio};

@@ -463,21 +463,21 @@ pub struct Limits {
 
 impl Limits {
     /// These, and where they say nothing those of the workshop.
-    pub fn or(&self, house: &Limits) -> Limits {
-        let mut runout_mm = house.runout_mm.clone();
+    pub fn or(&self, overrides: &Limits) -> Limits {
+        let mut runout_mm = overrides.runout_mm.clone();
         // A place of the vehicle's own comes before a kind of station, as it always does.
         runout_mm.extend(self.runout_mm.clone());
         Limits {
-            torsional_rads2: self.torsional_rads2.or(house.torsional_rads2),
-            section_rads2: self.section_rads2.or(house.section_rads2),
-            min_deg: self.min_deg.or(house.min_deg),
-            max_deg: self.max_deg.or(house.max_deg),
-            equal_deg: self.equal_deg.or(house.equal_deg),
-            flex_deg: self.flex_deg.or(house.flex_deg),
-            critical_ratio: self.critical_ratio.or(house.critical_ratio),
+            torsional_rads2: self.torsional_rads2.or(overrides.torsional_rads2),
+            section_rads2: self.section_rads2.or(overrides.section_rads2),
+            min_deg: self.min_deg.or(overrides.min_deg),
+            max_deg: self.max_deg.or(overrides.max_deg),
+            equal_deg: self.equal_deg.or(overrides.equal_deg),
+            flex_deg: self.flex_deg.or(overrides.flex_deg),
+            critical_ratio: self.critical_ratio.or(overrides.critical_ratio),
             runout_mm,
-            backlash_mm: self.backlash_mm.or(house.backlash_mm),
-            max_kmh: self.max_kmh.or(house.max_kmh),
+            backlash_mm: self.backlash_mm.or(overrides.backlash_mm),
+            max_kmh: self.max_kmh.or(overrides.max_kmh),
         }
     }
 }

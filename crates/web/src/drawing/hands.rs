@@ -65,7 +65,7 @@ pub fn hands(of: Hands) -> String {
                 moves("M172 80 a12 18 0 0 1 -20 0 l8 2 m-8 -2 l-1 9")
             ),
         ),
-        Hands::JointDrag => (
+        Hands::Swing => (
             "one side held, the other swung through both planes",
             format!(
                 r#"{}{}<path class="part" d="M124 50 L204 22 M130 66 L208 40"/><path class="faint" d="M128 54 L206 82 M122 68 L200 98"/>{}{}"#,

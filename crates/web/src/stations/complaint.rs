@@ -230,7 +230,7 @@ async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String
     let mut s = m.scope().await?;
     s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
     if s.analysis(id).await?.is_some() {
-        s.ask_for_analysis(id).await?;
+        s.request_analysis(id).await?;
     }
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
@@ -291,7 +291,7 @@ async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String,
     })
     .await?;
     if changes_vehicle && s.analysis(id).await?.is_some() {
-        s.ask_for_analysis(id).await?;
+        s.request_analysis(id).await?;
     }
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))

@@ -14,8 +14,8 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::error::Problem;
-use baricord_core::lift::isolation::elimination;
-use baricord_core::measure::joint_drag::{JointDragInput, swing};
+use baricord_core::lift::isolation::isolation;
+use baricord_core::measure::joint_drag::{JointDragInput, joint_drag};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::workflow::Station;
 use serde_json::json;
@@ -44,7 +44,7 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
     let (kb, case) = (&*k.knowledge, k.case());
-    let all = k.symptom.as_deref().map_or(vec![], |s| elimination(case, kb, s, k.analysis.as_ref()));
+    let all = k.symptom.as_deref().map_or(vec![], |s| isolation(case, kb, s, k.analysis.as_ref()));
     let rows = all
         .iter()
         .filter_map(|e| {
@@ -97,7 +97,7 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     let f = FormFields(f);
     let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
     let read = JointDragInput { arm_mm: arm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
-    let s = swing(&read)?;
+    let s = joint_drag(&read)?;
     let at = f.need("at", "the joint")?;
     let list = |x: &[f64]| x.iter().map(|v| format!("{v}")).collect::<Vec<_>>().join(" ");
     let note = format!(

@@ -19,9 +19,11 @@ use axum::{Form, Router};
 use baricord_core::case::entries::{append, edit_entries, read_entries};
 use baricord_core::error::Problem;
 use baricord_core::lift::blind_check::{self, BlindAnswer, BlindStatus, Question, Refused, votes};
-use baricord_core::lift::inspection_route::{AskedLater, InspectionStep, ask_first, is_over, reach, removable, walk};
+use baricord_core::lift::inspection_route::{
+    AskedLater, InspectionStep, access, inspection_steps, is_over, put_first, removable_parts,
+};
 use baricord_core::reasoning::knowledge::{Test, builtin};
-use baricord_core::reasoning::possible;
+use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::outcome_words;
 use baricord_core::safety::cautions::require_checks;
 use baricord_core::workflow::Station;
@@ -163,10 +165,10 @@ fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
 fn besides(k: &LoadedCase, stops: &[InspectionStep]) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
-    possible(case, kb, symptom)
+    open_tests(case, kb, symptom)
         .into_iter()
         .filter(|t| !stops.iter().any(|s| s.is(&t.test, t.at.as_deref(), t.gear.as_deref())))
-        .filter(|t| reach(case, kb, &t.test, t.at.as_deref(), t.minutes).is_some())
+        .filter(|t| access(case, kb, &t.test, t.at.as_deref(), t.minutes).is_some())
         .map(|t| {
             let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
             let href = href_of_test(kb, k.stored.id, &t.test, at, gear, symptom);
@@ -186,12 +188,14 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let (heat, warm) = thermal_state::now(case);
     let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
     let mut stops = match k.answer() {
-        Some(a) if !is_over(case, a) => walk(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step),
+        Some(a) if !is_over(case, a) => {
+            inspection_steps(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step)
+        }
         _ => vec![],
     };
     // A link to a test always opens that test.
     if let Some(test) = w.test.as_deref() {
-        ask_first(&mut stops, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
+        put_first(&mut stops, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
     }
     let mut to_come: Vec<(String, String, String)> = stops
         .iter()
@@ -201,13 +205,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
             let how = match () {
                 () if s.again => "asked again".to_string(),
                 () if s.too_warm => format!("{:.0} min, when it has cooled", s.test.minutes),
-                () => format!("{:.0} min, {}", s.test.minutes, s.reach.words()),
+                () => format!("{:.0} min, {}", s.test.minutes, s.access.words()),
             };
             (ask_words(kb, case, &s.test.test, at, gear), how, href_of_test(kb, id, &s.test.test, at, gear, symptom))
         })
         .collect();
     let beliefs = Beliefs::of(&k);
-    let off: Vec<_> = removable(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
+    let off: Vec<_> = removable_parts(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
     let mut asked: Vec<Asked> = stops.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
     if let (Some(first), Some(s)) = (asked.first_mut(), stops.first()) {
         first.card.with_it = with_it(&k, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
@@ -361,7 +365,7 @@ async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, S
     let f = FormFields(f);
     let off = f.all("off");
     let mut s = m.scope().await?;
-    let may: Vec<String> = removable(&s.case(id).await?.case, builtin()).into_iter().map(|p| p.0.id).collect();
+    let may: Vec<String> = removable_parts(&s.case(id).await?.case, builtin()).into_iter().map(|p| p.0.id).collect();
     if let Some(odd) = off.iter().find(|o| !may.contains(o)) {
         return Err(Problem::new("unknown-place", format!("“{odd}” does not come off this vehicle")).field("off").into());
     }

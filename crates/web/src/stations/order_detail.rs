@@ -13,7 +13,7 @@ use axum::extract::Path;
 use axum::response::Response;
 use axum::routing::get;
 use baricord_core::analysis::{GearVerdict, OrderFound, OtherGear, PASSES, RecordingAnalysis, turned_by};
-use baricord_core::signal::felt_line;
+use baricord_core::signal::felt_level;
 use baricord_core::units::Hz;
 use baricord_core::vehicle::orders::{OrderLine, orders};
 use uuid::Uuid;
@@ -63,7 +63,7 @@ fn phase_words(o: &OrderFound) -> String {
 fn chart(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound) -> String {
     let hz_per_kmh = o.peak_hz / o.peak_speed_kmh.max(1.0);
     let felt: Vec<(f64, f64)> = if o.amplitude_ms2.is_some() {
-        o.levels.iter().map(|l| (l.speed_kmh, felt_line(Hz(hz_per_kmh * l.speed_kmh)).get())).collect()
+        o.levels.iter().map(|l| (l.speed_kmh, felt_level(Hz(hz_per_kmh * l.speed_kmh)).get())).collect()
     } else {
         vec![]
     };
@@ -91,7 +91,7 @@ pub fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, (run,
     let near = rung_of(o, ladder, r.engine_per_wheel);
     let (level, error) = o.level();
     let unit = o.unit.clone().unwrap_or("m/s²".into());
-    let here = felt_line(Hz(o.peak_hz)).get();
+    let here = felt_level(Hz(o.peak_hz)).get();
     let from = format!("{run}/{}/listen.wav?kmh={:.1}", segment(&o.channel), o.peak_speed_kmh);
     let fast = if o.peak_hz < 120.0 { "&fast=4" } else { "" };
     let note = if fast.is_empty() { "" } else { ", four times as fast" };

@@ -11,7 +11,7 @@ use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
-use baricord_core::reasoning::possible;
+use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::percent_words;
 use baricord_core::vehicle::orders::orders;
 use baricord_core::workflow::Station;
@@ -84,7 +84,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
     // Everything that can be made here, what answers most for its minutes first.
     let beliefs = Beliefs::of(&k);
     let ranks: Vec<_> = k.answer().into_iter().flat_map(|a| &a.next).map(|n| (&n.test, &n.at, &n.gear)).collect();
-    let mut open: Vec<_> = k.symptom.as_deref().map_or(vec![], |s| possible(case, kb, s));
+    let mut open: Vec<_> = k.symptom.as_deref().map_or(vec![], |s| open_tests(case, kb, s));
     open.retain(|t| t.at.as_deref() == Some(p.id.as_str()));
     open.sort_by_key(|t| ranks.iter().position(|r| *r == (&t.test, &t.at, &t.gear)).unwrap_or(usize::MAX));
     let here = open.iter().enumerate().filter_map(|(i, t)| card(&k, &beliefs, t, i + 1)).collect();

@@ -47,8 +47,8 @@ struct ProvePage {
     chart: String,
     has_before: bool,
     has_after: bool,
-    job: Option<AnalysisTask>,
-    job_open: bool,
+    task: Option<AnalysisTask>,
+    task_open: bool,
     repair: Option<(usize, String)>,
     closed: String,
     waiting: Vec<Incoming>,
@@ -160,8 +160,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         chart: String::new(),
         has_before: before.is_some(),
         has_after: case.recordings.iter().any(|r| r.is_after()),
-        job_open: k.job.as_ref().is_some_and(AnalysisTask::is_open),
-        job: k.job.clone(),
+        task_open: k.task.as_ref().is_some_and(AnalysisTask::is_open),
+        task: k.task.clone(),
         repair: open.map(|i| (i, words(i))),
         closed: case.repairs.last().and_then(|r| r.result.clone()).filter(|r| r != "open").map_or(String::new(), |r| {
             match r.as_str() {

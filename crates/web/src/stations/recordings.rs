@@ -29,7 +29,7 @@ use uuid::Uuid;
 /// How much of a file is looked at.
 const HEAD: usize = 64 << 10;
 /// Up to this size a recording is read before it is kept, so that a refusal keeps nothing; a larger
-/// one is read by a job that can be watched and stopped.
+/// one is read by a task that can be watched and stopped.
 const READ_AT_ONCE: i64 = 32 << 20;
 
 #[derive(Deserialize)]
@@ -488,7 +488,7 @@ async fn keep(
         s.put_samples(id, &run, &samples).await?;
     }
     s.forget_incoming(id, up.id).await?;
-    s.ask_for_analysis(id).await?;
+    s.request_analysis(id).await?;
     s.commit().await?;
     let station = if f.text("phase").unwrap_or(&up.phase) == "after" { "prove" } else { "road" };
     Ok(Redirect::to(&format!("/cases/{id}/{station}?run={run}")))

@@ -113,8 +113,8 @@ struct RoadPage {
     runs: Vec<RunTab>,
     run: String,
     sentence: String,
-    job: Option<AnalysisTask>,
-    job_open: bool,
+    task: Option<AnalysisTask>,
+    task_open: bool,
     map: Option<MapView>,
     rows: Vec<OrderRow>,
     pulses: Vec<PulseRow>,
@@ -327,8 +327,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
             .collect(),
         run: run.map_or(String::new(), |r| r.id.clone()),
         sentence: String::new(),
-        job_open: k.job.as_ref().is_some_and(AnalysisTask::is_open),
-        job: k.job.clone(),
+        task_open: k.task.as_ref().is_some_and(AnalysisTask::is_open),
+        task: k.task.clone(),
         map: None,
         rows: vec![],
         pulses: vec![],
@@ -474,20 +474,20 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "job.html")]
+#[template(path = "analysis_task.html")]
 struct AnalysisTaskPart {
     id: Uuid,
-    job: Option<AnalysisTask>,
+    task: Option<AnalysisTask>,
     open: bool,
 }
 
 /// How far the analysis is; when it ends the page is asked for anew.
-async fn job(m: Member, Path(id): Path<Uuid>) -> Result<Response, PageError> {
+async fn task(m: Member, Path(id): Path<Uuid>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     s.case(id).await?;
-    let job = s.job(id).await?;
-    let open = job.as_ref().is_some_and(AnalysisTask::is_open);
-    let mut r = AnalysisTaskPart { id, job, open }.into_response();
+    let task = s.analysis_task(id).await?;
+    let open = task.as_ref().is_some_and(AnalysisTask::is_open);
+    let mut r = AnalysisTaskPart { id, task, open }.into_response();
     if !open {
         r.headers_mut().insert("hx-refresh", axum::http::HeaderValue::from_static("true"));
     }
@@ -498,7 +498,7 @@ async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> 
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
-    s.cancel_jobs(id).await?;
+    s.cancel_tasks(id).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/road")))
 }
@@ -507,7 +507,7 @@ async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
-    s.ask_for_analysis(id).await?;
+    s.request_analysis(id).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/road")))
 }
@@ -551,9 +551,9 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/road", get(show))
         .route("/cases/{id}/road/card", get(card))
-        .route("/cases/{id}/job", get(job))
-        .route("/cases/{id}/job/cancel", post(cancel))
-        .route("/cases/{id}/job/again", post(again))
+        .route("/cases/{id}/analysis", get(task))
+        .route("/cases/{id}/analysis/cancel", post(cancel))
+        .route("/cases/{id}/analysis/again", post(again))
 }
 
 #[cfg(test)]

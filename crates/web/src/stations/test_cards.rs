@@ -4,11 +4,11 @@ use crate::next_view::href_of_test;
 use crate::page::{LoadedCase, ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
-use baricord_core::reasoning::access::{OpenedPlaces, while_open};
+use baricord_core::reasoning::access::{OpenedPlaces, quick_looks};
 use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
 use baricord_core::reasoning::{
-    Hypothesis, OpenTest, RECORDED, beliefs, hypotheses, moved, one_test, possible, settles, with_step,
+    Hypothesis, OpenTest, RECORDED, beliefs, hypotheses, information_gain, moved, open_test, open_tests, tests_with_step,
 };
 use baricord_core::safety::cautions::{RunningCheck, at_test, running_checks};
 use baricord_core::workflow::Station;
@@ -139,7 +139,7 @@ pub fn looks(k: &LoadedCase, opened: &OpenedPlaces, but: Option<&str>) -> Vec<St
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref().filter(|_| !opened.is_empty()) else { return vec![] };
     let p = beliefs(case, kb, symptom, k.analysis.as_ref());
-    while_open(case, kb, symptom, &p, opened, but)
+    quick_looks(case, kb, symptom, &p, opened, but)
         .into_iter()
         .map(|l| {
             let places: Vec<String> = l.at.iter().map(|a| case.vehicle.place_words(a)).collect();
@@ -244,7 +244,7 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
         ask: ask_words(kb, case, &rule.id, at, gear),
         how: rule.how.clone(),
         minutes: format!("{:.0}", t.minutes),
-        answers: answers_words(settles(&b.p, &t.rows), open),
+        answers: answers_words(information_gain(&b.p, &t.rows), open),
         posture: rule.posture().join(", "),
         cautions: cautions(k, rule, None),
         checks: running_checks(case, rule),
@@ -267,13 +267,13 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
 /// The card of one test, whether it is worth making or was made already.
 pub fn one_card(k: &LoadedCase, b: &Beliefs, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
     let symptom = k.symptom.as_deref()?;
-    card(k, b, &one_test(k.case(), &k.knowledge, symptom, test, at, gear)?, 1)
+    card(k, b, &open_test(k.case(), &k.knowledge, symptom, test, at, gear)?, 1)
 }
 
 /// What is looked at with a test for nothing, where one stands.
 pub fn with_it(k: &LoadedCase, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
-    with_step(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), (test, at, gear))
+    tests_with_step(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), (test, at, gear))
         .into_iter()
         .map(|r| WithIt {
             words: ask_words(&k.knowledge, k.case(), &r.test, r.at.as_deref(), r.gear.as_deref()),
@@ -286,7 +286,7 @@ pub fn with_it(k: &LoadedCase, test: &str, at: Option<&str>, gear: Option<&str>)
 /// Cards for the proposed tests of a case, the first step of the plan first.
 pub fn cards(k: &LoadedCase, b: &Beliefs, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
     let (Some(a), Some(symptom)) = (k.answer(), k.symptom.as_deref()) else { return vec![] };
-    let open = possible(k.case(), &k.knowledge, symptom);
+    let open = open_tests(k.case(), &k.knowledge, symptom);
     a.next
         .iter()
         .filter(|n| k.knowledge.test(&n.test).is_some_and(|t| wanted(t, n.at.as_deref())))

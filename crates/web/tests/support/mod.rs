@@ -25,7 +25,7 @@ pub struct Ground {
     pub a: Uuid,
     pub b: Uuid,
     pub database_url: String,
-    /// Does the jobs; a test may stop it and do them itself.
+    /// Does the tasks; a test may stop it and do them itself.
     pub worker: tokio::task::JoinHandle<()>,
     server: std::sync::Mutex<Option<Server>>,
 }
@@ -195,7 +195,7 @@ impl Ground {
         let mut s = self.store.scope(self.a).await.unwrap();
         let id = s.add_case(doc, "opened", "A").await.unwrap();
         s.put_file(id, "recordings/r1.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5).into_bytes().into()).await.unwrap();
-        s.ask_for_analysis(id).await.unwrap();
+        s.request_analysis(id).await.unwrap();
         s.commit().await.unwrap();
         self.wait_for_analysis(id).await;
         id
@@ -204,9 +204,9 @@ impl Ground {
     pub async fn wait_for_analysis(&self, id: Uuid) {
         for _ in 0..600 {
             let mut s = self.store.scope(self.a).await.unwrap();
-            let job = s.job(id).await.unwrap().expect("a job was asked for");
-            if !job.is_open() {
-                assert_eq!(job.state, "done", "{:?}", job.problem);
+            let task = s.analysis_task(id).await.unwrap().expect("a job was asked for");
+            if !task.is_open() {
+                assert_eq!(task.state, "done", "{:?}", task.problem);
                 return;
             }
             tokio::time::sleep(std::time::Duration::from_millis(100)).await;

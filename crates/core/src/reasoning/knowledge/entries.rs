@@ -186,7 +186,7 @@ pub enum Hands {
     /// Twist both sides of a joint against each other.
     Twist,
     /// Swing a joint through both planes.
-    JointDrag,
+    Swing,
     /// Lift a shaft or a yoke up and down.
     Lift,
     /// A bar against it.
