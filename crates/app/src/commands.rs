@@ -139,7 +139,7 @@ fn print_analysis(a: &Analysis) {
         }
         for o in &r.orders {
             let (a, s) = o.level();
-            let base = if o.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if o.base == baricord_core::measure::orders::Base::Engine { "engine" } else { "wheel" };
             outln!(
                 "  {:8.3} ± {:.3} per {base} turn  {a:.3} ± {s:.3} at {:.0} km/h ({:.1} Hz)  {}",
                 o.order,

@@ -5,17 +5,18 @@
 //!
 //! | folder | what it knows |
 //! |---|---|
-//! | [`case`] | the document: symptoms, observations, readings, repairs; the intake; a vehicle's history over its cases |
-//! | [`vehicle`] | layout, places and their names, speeds of each part, the ladder of orders, tyres |
+//! | [`case`] | the document: symptoms, observations, readings, repairs; the intake; the statement on driving; the words that may stand in it |
+//! | [`vehicle`] | layout, places and their names, speeds of each part, tyres |
 //! | [`signal`] | samples: speed, resampling, spectra, envelopes, frequency weighting |
 //! | [`analysis`] | what a recording holds: reference, lag and scale, order lines, levels, events, the order map |
 //! | [`drive`] | which runs to drive, the coach, the recorder |
 //! | [`lift`] | the inspection route, isolation, blind checks, sounds |
-//! | [`measure`] | angles, runout, bearings, critical speed, joint drag; one face for all calculations |
+//! | [`measure`] | angles, runout, bearings, the ladder of orders, critical speed, joint drag; one face for all calculations |
 //! | [`reasoning`] | weighs it all: prior, likelihood, posterior; the plan; the gate before parts are bought |
 //! | [`proof`] | before against after |
 //! | [`safety`] | cautions, clearance to drive |
 //! | [`workflow`] | the stations of a case and what is done next |
+//! | [`vehicle_history`] | a vehicle over all its cases: what was done, what changed |
 //!
 //! What all of them use: [`error`], [`units`], [`permission`] (who may do what), [`synonyms`] (what people call a thing),
 //! [`typed_input`] (what people type).
@@ -35,4 +36,5 @@ pub mod synonyms;
 pub mod typed_input;
 pub mod units;
 pub mod vehicle;
+pub mod vehicle_history;
 pub mod workflow;

@@ -105,7 +105,7 @@ fn a_ratio_that_changes_without_an_engine_speed_is_told() {
     let v = sample::rear_drive(2);
     let (x, _) = built(80.0, &|t| (sweep(t), 0.0), &[(4.1, 0.3)], &[], 0.15);
     let r = one(&v, spec(json!({"gear": "varies"})), with_speed(&v, x, &sweep));
-    assert!(r.warnings.iter().any(|w| w.code == "no-rpm") && has(&r, baricord_core::vehicle::orders::Base::Wheel, 4.1, 0.05));
+    assert!(r.warnings.iter().any(|w| w.code == "no-rpm") && has(&r, baricord_core::measure::orders::Base::Wheel, 4.1, 0.05));
 }
 
 /// A drive of a few stretches, each with its own pull, between walking pace and fast.

@@ -5,9 +5,9 @@
 mod built;
 
 use baricord_core::analysis::{RecordingAnalysis, Silent, analyze};
+use baricord_core::measure::orders::Base;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
-use baricord_core::vehicle::orders::Base;
 use baricord_core::vehicle::{Vehicle, sample};
 use built::{Noise, spec};
 use serde_json::json;

@@ -3,8 +3,8 @@
 
 mod built;
 
+use baricord_core::measure::orders::Base;
 use baricord_core::signal::Quantity;
-use baricord_core::vehicle::orders::Base;
 use baricord_core::vehicle::sample;
 use built::{RATE, built, channel, has, one, samples, spec, sweep};
 use proptest::prelude::*;
@@ -165,8 +165,8 @@ proptest! {
     #[test]
     fn a_ridge_is_taken_for_the_order_that_it_is(i in 0usize..10, from in 35.0..60.0f64, to in 95.0..125.0f64, seed in 0u32..1000) {
         let v = sample::every_layout().remove(i);
-        let ladder = baricord_core::vehicle::orders::orders(&v, None).unwrap();
-        let Some(shaft) = ladder.iter().find(|l| l.what == baricord_core::vehicle::orders::What::Prop && l.base == Base::Wheel) else { return Ok(()) };
+        let ladder = baricord_core::measure::orders::orders(&v, None).unwrap();
+        let Some(shaft) = ladder.iter().find(|l| l.what == baricord_core::measure::orders::What::Prop && l.base == Base::Wheel) else { return Ok(()) };
         let o = shaft.order.get();
         let c = v.circumference().unwrap().get();
         let speed = move |t: f64| ((from + (to - from) * t / 70.0 + 2.0 * (t * 0.3 + f64::from(seed)).sin()) / 3.6 / c, 0.0);

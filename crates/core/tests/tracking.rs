@@ -5,10 +5,10 @@ mod built;
 
 use baricord_core::analysis::{Analysis, Silent, analyze, read, track};
 use baricord_core::case::{Case, RecordingSpec};
+use baricord_core::measure::orders::Base;
 use baricord_core::proof::verify::{Verdict, Verification, verify};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
-use baricord_core::vehicle::orders::Base;
 use baricord_core::vehicle::{Vehicle, sample};
 use built::Noise;
 use proptest::prelude::*;

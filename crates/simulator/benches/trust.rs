@@ -120,7 +120,7 @@ fn held(r: &RecordingAnalysis, truth: &Truth, v: &Vehicle, fault: &FaultSpec) ->
     t.alone.add(r.beats.is_empty());
     // The fault's own line is the strongest of its order: what was asked to be there.
     let own: Vec<f64> = {
-        let ladder = baricord_core::vehicle::orders::orders(v, None).unwrap_or_default();
+        let ladder = baricord_core::measure::orders::orders(v, None).unwrap_or_default();
         let all = hypotheses(v, builtin());
         let h = all.iter().find(|h| h.fault == fault.fault && h.at == fault.at);
         h.map(|h| baricord_core::reasoning::predicted(builtin(), h, &ladder))

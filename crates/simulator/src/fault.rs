@@ -141,10 +141,10 @@ pub(crate) fn sources(v: &Vehicle, f: &FaultSpec, throttle: &str) -> Result<Vec<
     let h = all.iter().find(|h| h.fault == f.fault && h.at == f.at).ok_or_else(nowhere)?;
     let full = KINDS.iter().find(|k| k.id == f.fault).map_or(0.0, |k| k.full);
     let size = f.severity * full;
-    let ladder = baricord_core::vehicle::orders::orders(v, None)?;
+    let ladder = baricord_core::measure::orders::orders(v, None)?;
     let lines: Vec<_> = predicted(k, h, &ladder).into_iter().map(|p| p.line).collect();
     let first = lines.first().ok_or_else(nowhere)?;
-    let (order, engine) = (first.order.get(), first.base == baricord_core::vehicle::orders::Base::Engine);
+    let (order, engine) = (first.order.get(), first.base == baricord_core::measure::orders::Base::Engine);
     let load = match throttle {
         "drive" => 1.0,
         "coast" => 0.6,
@@ -160,7 +160,7 @@ pub(crate) fn sources(v: &Vehicle, f: &FaultSpec, throttle: &str) -> Result<Vec<
         "engine-order" => vec![tone(1.0, true, Law::Unbalance(size))],
         "inner-joint-worn" => vec![tone(order, false, Law::Steady(if throttle == "drive" { size } else { 0.02 * size }))],
         "wheel-bearing-worn" => {
-            let outer = lines.iter().find(|l| l.what == baricord_core::vehicle::orders::What::BearingOuter).unwrap_or(first);
+            let outer = lines.iter().find(|l| l.what == baricord_core::measure::orders::What::BearingOuter).unwrap_or(first);
             vec![Source::Pulse { order: outer.order, strength: size }]
         }
         _ => vec![Source::Pulse { order: first.order, strength: if throttle == "drive" { size } else { 0.05 * size } }],

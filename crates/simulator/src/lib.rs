@@ -181,7 +181,7 @@ mod tests {
     use super::*;
     use baricord_core::analysis::{Silent, analyze};
     use baricord_core::case::RecordingSpec;
-    use baricord_core::vehicle::orders::Base;
+    use baricord_core::measure::orders::Base;
     use baricord_core::vehicle::sample::*;
 
     fn spec(gear: Option<&str>) -> RecordingSpec {

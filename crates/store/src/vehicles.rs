@@ -2,7 +2,7 @@
 
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};
-use baricord_core::case::vehicle_history::Change;
+use baricord_core::vehicle_history::Change;
 use sqlx::FromRow;
 use uuid::Uuid;
 

@@ -9,9 +9,9 @@ pub use map::{Axes, map_frame};
 
 use crate::drawing::esc;
 use baricord_core::measure::angles::{Angles, Element};
+use baricord_core::measure::orders::Family;
 use baricord_core::measure::runout::{Reading, Runout};
 use baricord_core::vehicle::JointKind;
-use baricord_core::vehicle::orders::Family;
 use std::fmt::Write;
 
 /// Where the map's plot stands in its own units: the canvas is laid over it.

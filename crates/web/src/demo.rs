@@ -5,8 +5,8 @@ mod fleet;
 
 use baricord_core::case::Case;
 use baricord_core::case::entries::append;
-use baricord_core::case::vehicle_history::Change;
 use baricord_core::units::Kilometres;
+use baricord_core::vehicle_history::Change;
 use baricord_formats::{FileSource, write_csv};
 use baricord_simulator::run;
 use baricord_store::people::Role;

@@ -5,7 +5,7 @@ use crate::page::{LoadedCase, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::lift::sound_localisation::{Heard, heard};
-use baricord_core::vehicle::orders::Base;
+use baricord_core::measure::orders::Base;
 use baricord_core::workflow::next_action::ActionKind;
 use std::collections::{HashMap, HashSet};
 
@@ -69,7 +69,7 @@ pub fn marks(k: &LoadedCase) -> Marks {
             }
         }
     }
-    if let Ok(ladder) = baricord_core::vehicle::orders::orders(&case.vehicle, None) {
+    if let Ok(ladder) = baricord_core::measure::orders::orders(&case.vehicle, None) {
         for p in case.vehicle.places() {
             let rungs: Vec<String> = ladder
                 .iter()

@@ -67,7 +67,7 @@ impl From<Problem> for PageError {
 pub const RETRY_AFTER_SECONDS: &str = "5";
 
 #[derive(Template)]
-#[template(path = "fail.html")]
+#[template(path = "error.html")]
 struct ErrorPage {
     title: &'static str,
     message: String,

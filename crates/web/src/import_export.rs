@@ -3,7 +3,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may_write};
-use crate::stations::attachments::pinned;
+use crate::stations::lift::attachments::pinned;
 use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};
 use axum::Router;

@@ -25,6 +25,7 @@ pub mod safety_findings;
 pub mod second_opinion;
 pub mod static_files;
 pub mod stations;
+pub mod table_export;
 pub mod theme;
 pub mod thermal_state;
 pub mod upload;

@@ -166,7 +166,7 @@ impl Printout {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "paper.html")]
+#[template(path = "printout.html")]
 struct PrintoutPage {
     theme: String,
     back: String,

@@ -10,12 +10,12 @@ use axum::response::Redirect;
 use axum::routing::post;
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::case::clearance::{Clearance, ClearanceStatement, stated_clearance};
 use baricord_core::case::entries::append;
+use baricord_core::case::fault_at::FaultAt;
 use baricord_core::error::Problem;
 use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
-use baricord_core::safety::drive_clearance::{
-    Clearance, ClearanceStatement, SafetyFinding, Suspect, proposed_clearance, safety_findings, stated_clearance,
-};
+use baricord_core::safety::drive_clearance::{SafetyFinding, proposed_clearance, safety_findings};
 use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
@@ -107,10 +107,10 @@ fn back(id: Uuid, f: &FormFields) -> Redirect {
 const LONGEST: usize = 400;
 
 /// What a proposal was about, as the form sends it: `fault@place` after `fault@place`.
-fn suspects(said: &str) -> Vec<Suspect> {
+fn suspects(said: &str) -> Vec<FaultAt> {
     said.split_whitespace()
         .filter_map(|one| one.split_once('@'))
-        .map(|(fault, at)| Suspect { fault: fault.into(), at: at.into() })
+        .map(|(fault, at)| FaultAt { fault: fault.into(), at: at.into() })
         .collect()
 }
 

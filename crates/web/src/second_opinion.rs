@@ -6,9 +6,9 @@ use crate::auth::Member;
 use crate::error::{PageError, may};
 use crate::page::{Frame, LoadedCase, Which, segment};
 use crate::printout::Printout;
-use crate::stations::attachments::{pinned, serve};
 use crate::stations::form::FormFields;
-use crate::stations::map_view::{self, Look};
+use crate::stations::lift::attachments::{pinned, serve};
+use crate::stations::road::map_view::{self, Look};
 use crate::stations::road::run_words;
 use crate::work_limits::Maps;
 use askama::Template;
@@ -48,7 +48,7 @@ struct Row {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "opinions.html")]
+#[template(path = "second_opinions.html")]
 struct OpinionsPage {
     f: Frame,
     rows: Vec<Row>,
@@ -125,7 +125,7 @@ struct LinkedMap {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "opinion.html")]
+#[template(path = "linked_opinion.html")]
 struct LinkedPage {
     theme: &'static str,
     asked_by: String,

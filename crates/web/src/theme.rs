@@ -5,6 +5,10 @@ use axum::extract::Request;
 use axum::http::{HeaderMap, HeaderValue, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use cookie::{Cookie, SameSite};
+
+/// The cookie's name.
+const NAME: &str = "theme";
 
 tokio::task_local! {
     static NOW: &'static str;
@@ -21,8 +25,9 @@ pub fn now() -> &'static str {
 }
 
 fn of(headers: &HeaderMap) -> &'static str {
-    let cookies = headers.get_all(header::COOKIE).iter().filter_map(|v| v.to_str().ok()).flat_map(|v| v.split(';'));
-    named(cookies.filter_map(|c| c.trim().strip_prefix("theme=")).next().unwrap_or_default())
+    let sent = headers.get_all(header::COOKIE).iter().filter_map(|v| v.to_str().ok());
+    let theme = sent.flat_map(Cookie::split_parse).flatten().find(|c| c.name() == NAME);
+    named(theme.as_ref().map_or("", |c| c.value()))
 }
 
 /// Answers a request under the theme of its cookie.
@@ -34,11 +39,11 @@ pub async fn layer(request: Request, next: Next) -> Response {
 /// An answer that carries the theme on.
 pub fn keep(theme: &str, answer: impl IntoResponse) -> Response {
     let mut response = answer.into_response();
-    let cookie = match named(theme) {
-        "pit" => "theme=pit; Path=/; Max-Age=31536000; SameSite=Lax; HttpOnly",
-        _ => "theme=paper; Path=/; Max-Age=31536000; SameSite=Lax; HttpOnly",
-    };
-    response.headers_mut().append(header::SET_COOKIE, HeaderValue::from_static(cookie));
+    let year = cookie::time::Duration::days(365);
+    let cookie = Cookie::build((NAME, named(theme))).path("/").max_age(year).same_site(SameSite::Lax).http_only(true);
+    if let Ok(value) = HeaderValue::from_str(&cookie.to_string()) {
+        response.headers_mut().append(header::SET_COOKIE, value);
+    }
     response
 }
 

@@ -12,11 +12,11 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
-use baricord_core::case::vehicle_history::{self, Change, HistoryKind, Visit};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::HISTORY;
 use baricord_core::units::Kilometres;
+use baricord_core::vehicle_history::{self, Change, HistoryKind, Visit};
 use baricord_store::vehicles::{CaseOfVehicle, VehicleLine};
 use uuid::Uuid;
 
@@ -93,7 +93,7 @@ pub fn lines(cases: &[CaseOfVehicle], changes: &[Change]) -> Vec<LifeLine> {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "life.html")]
+#[template(path = "vehicle_history.html")]
 struct LifePage {
     theme: String,
     person: String,

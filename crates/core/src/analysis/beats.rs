@@ -7,8 +7,8 @@
 use super::Tracked;
 use super::order_lines;
 use super::report::OrderFound;
+use crate::measure::orders::Base;
 use crate::signal::PASSBAND;
-use crate::vehicle::orders::Base;
 use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 use std::f64::consts::TAU;

@@ -4,7 +4,7 @@
 use super::order_lines::LevelBin;
 use super::report::{Analysis, OrderFound, RecordingAnalysis, is_engine_side, tolerance};
 use super::{Outcome, Tracked};
-use crate::vehicle::orders::Base;
+use crate::measure::orders::Base;
 use crate::vehicle::{GearboxKind, Vehicle};
 use serde::{Deserialize, Serialize};
 

@@ -7,8 +7,8 @@ use super::angle_domain::Windows;
 use super::angular_resampling::{Angle, Extent, Reference};
 use super::coverage::Looks;
 use super::order_lines::Line;
+use crate::measure::orders::{Base, OrderLine, What};
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
-use crate::vehicle::orders::{Base, OrderLine, What};
 use rayon::prelude::*;
 
 /// Steps of the coarse search for the lag, s.

@@ -35,8 +35,8 @@ pub(crate) use report::{peak_of, tolerance as tolerance_of};
 
 use crate::case::RecordingSpec;
 use crate::error::{Problem, Warning};
+use crate::measure::orders::{self, OrderLine};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
-use crate::vehicle::orders::{self, OrderLine};
 use crate::vehicle::{GearboxKind, Vehicle};
 use angle_domain::AngleSamples;
 use angular_resampling::Angle;

@@ -7,8 +7,8 @@ use super::phase::Pulse;
 use super::ridge;
 use crate::case::RecordingSpec;
 use crate::error::{Problem, Warning};
+use crate::measure::orders::OrderLine;
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples, SpeedTrack};
-use crate::vehicle::orders::OrderLine;
 use crate::vehicle::{GearboxKind, Vehicle};
 
 /// What the reference was taken from.

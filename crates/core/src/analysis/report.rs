@@ -9,12 +9,12 @@ use super::order_lines::{self, LevelBin};
 use super::phase::PhaseBin;
 use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::error::{Problem, Warning};
+use crate::measure::orders::Base;
 use crate::reasoning::knowledge::{Knowledge, builtin};
 use crate::reasoning::{Hypothesis, hypotheses, predicted};
 use crate::signal::{Quantity, felt};
 use crate::units::{Hz, Ms2};
 use crate::vehicle::Vehicle;
-use crate::vehicle::orders::Base;
 use serde::{Deserialize, Serialize};
 
 /// How time became angle.
@@ -205,7 +205,7 @@ pub fn sources_of(
     wheel_order: f64,
     tol: f64,
 ) -> Vec<Source> {
-    let ladder = crate::vehicle::orders::orders(v, gear).unwrap_or_default();
+    let ladder = crate::measure::orders::orders(v, gear).unwrap_or_default();
     let mut out: Vec<Source> = vec![];
     for h in all {
         let hit = predicted(k, h, &ladder)

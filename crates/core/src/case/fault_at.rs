@@ -1,9 +1,9 @@
 //! A fault at a place, as a case file names it.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A fault at a place.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FaultAt {
     /// The fault.
     pub fault: String,

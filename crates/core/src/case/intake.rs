@@ -55,7 +55,7 @@ fn parse(text: &str) -> Result<Vec<Question>, String> {
         if all[..i].iter().any(|p| p.id == q.id) {
             return Err(format!("{} stands twice", q.id));
         }
-        if let Some(k) = q.kinds.iter().find(|k| !crate::reasoning::knowledge::KINDS.contains(&k.as_str())) {
+        if let Some(k) = q.kinds.iter().find(|k| !crate::case::vocabulary::KINDS.contains(&k.as_str())) {
             return Err(format!("{}: {k} is no kind of symptom", q.id));
         }
         if let Some((of, answers)) = q.after.split_first() {
@@ -158,7 +158,7 @@ pub fn counts_as_work(trust: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::reasoning::knowledge::KINDS;
+    use crate::case::vocabulary::KINDS;
 
     fn symptom(kind: &str, answers: &[(&str, &str)]) -> Symptom {
         let condition: Condition = answers.iter().map(|(q, a)| ((*q).to_string(), (*a).to_string())).collect();

@@ -5,10 +5,11 @@
 //! these types are the reading of it that the rules work on.
 
 pub mod attempts;
+pub mod clearance;
 pub mod entries;
 pub mod fault_at;
 pub mod intake;
-pub mod vehicle_history;
+pub mod vocabulary;
 
 use crate::case::attempts::readable;
 pub use crate::case::attempts::{Attempt, Due, Hint};
@@ -496,8 +497,7 @@ impl Case {
         }
         let mut case: Case = read_json(doc)?;
         case.check_bounds()?;
-        case.grounded = crate::safety::drive_clearance::stated_clearance(doc)
-            .is_some_and(|s| s.drive == crate::safety::drive_clearance::Clearance::No);
+        case.grounded = clearance::stated_clearance(doc).is_some_and(|s| s.drive == clearance::Clearance::No);
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
         let mut seen = std::collections::HashSet::new();
         let mut unique =

@@ -6,11 +6,11 @@
 
 use crate::case::Case;
 use crate::error::{Problem, positive};
+use crate::measure::orders::{Base, OrderLine, What, orders};
 use crate::reasoning::knowledge::builtin;
 use crate::reasoning::{Hypothesis, Ranked, SeparatingTest, hypotheses, predicted};
 use crate::units::KilometresPerHour;
 use crate::vehicle::Vehicle;
-use crate::vehicle::orders::{Base, OrderLine, What, orders};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 

@@ -6,11 +6,11 @@
 //! swells with every turn.
 
 use crate::case::Symptom;
+use crate::measure::orders::{What, orders};
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::{Hypothesis, Ranked, hypotheses, predicted};
 use crate::units::{Hz, KilometresPerHour, Seconds};
 use crate::vehicle::Vehicle;
-use crate::vehicle::orders::{What, orders};
 use std::f64::consts::TAU;
 
 /// Samples a second.

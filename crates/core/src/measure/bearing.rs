@@ -5,8 +5,9 @@
 //! ring n/2·(1 + d/D·cos a); element spin D/(2d)·(1 − (d/D·cos a)²). A fault on an element meets
 //! both rings and pulses at twice its spin. (Standard kinematics of rolling without slip.)
 
-use crate::error::{Problem, positive};
+use crate::error::Problem;
 use crate::units::{Degrees, Millimetres, Order};
+use crate::vehicle::check_bearing;
 use serde::{Deserialize, Serialize};
 
 /// A bearing's size.
@@ -36,33 +37,17 @@ pub struct BearingOrders {
     pub element: Order,
 }
 
-/// Whether such a bearing can exist.
-pub(crate) fn check(n: u32, d: Millimetres, pitch: Millimetres, a: Degrees) -> Result<(), Problem> {
-    if !(3..=60).contains(&n) {
-        return Err(Problem::new("out-of-range", format!("a bearing has 3 to 60 elements, got {n}")).field("elements"));
-    }
-    positive(d.get(), "element_mm")?;
-    positive(pitch.get(), "pitch_mm")?;
-    if d.get() >= pitch.get() {
-        return Err(Problem::new("out-of-range", "the elements are larger than their pitch circle").field("element_mm"));
-    }
-    if !(0.0..90.0).contains(&a.get()) {
-        return Err(Problem::new("out-of-range", "a contact angle lies from 0° to below 90°").field("contact_deg"));
-    }
-    Ok(())
-}
-
 /// The orders of a bearing.
 ///
 /// ```
-/// # use baricord_core::{bearing::*, units::*};
+/// # use baricord_core::{measure::bearing::*, units::*};
 /// let o = bearing(BearingInput {
 ///     elements: 9, element_mm: Millimetres(7.94), pitch_mm: Millimetres(38.5), contact_deg: Degrees(0.0),
 /// }).unwrap();
 /// assert!((o.outer.get() - 3.572).abs() < 5e-4);
 /// ```
 pub fn bearing(b: BearingInput) -> Result<BearingOrders, Problem> {
-    check(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)?;
+    check_bearing(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)?;
     let k = b.element_mm / b.pitch_mm * b.contact_deg.rad().cos();
     let half = f64::from(b.elements) / 2.0;
     Ok(BearingOrders {

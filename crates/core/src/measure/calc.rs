@@ -4,8 +4,8 @@
 use super::{angles, bearing, critical_speed, runout};
 use crate::drive::run_plan;
 use crate::error::{Problem, read_json};
+use crate::measure::orders;
 use crate::units::{Hz, KilometresPerHour, Rpm};
-use crate::vehicle::orders;
 use crate::vehicle::{Tyre, Vehicle};
 use serde::Deserialize;
 use serde_json::{Value, json};

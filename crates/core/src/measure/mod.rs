@@ -6,4 +6,8 @@ pub mod bearing;
 pub mod calc;
 pub mod critical_speed;
 pub mod joint_drag;
+pub mod orders;
 pub mod runout;
+mod vehicle_figures;
+
+pub use vehicle_figures::{Figures, PropFigures, SectionFigures};

@@ -7,9 +7,9 @@
 use crate::analysis::{Analysis, LevelBin, OrderFound, Outcome, Tracked, peak_of, tolerance_of};
 use crate::case::Case;
 use crate::error::Warning;
+use crate::measure::orders::Base;
 use crate::signal::{Quantity, felt};
 use crate::units::Ms2;
-use crate::vehicle::orders::Base;
 use serde::{Deserialize, Serialize};
 
 /// Growth that counts as worse, dB.

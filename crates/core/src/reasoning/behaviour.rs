@@ -4,7 +4,7 @@
 
 use super::hypotheses::Hypothesis;
 use super::knowledge::{Fault, Knowledge, Load, Shows, Turning, TurnsWith};
-use crate::vehicle::orders::What;
+use crate::measure::orders::What;
 use crate::vehicle::{End, Place, PlaceKind, Vehicle};
 
 /// What a rule says: outcomes with their probabilities, and why.

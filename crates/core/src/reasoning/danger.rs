@@ -4,10 +4,10 @@ use super::Weighed;
 use super::hypotheses::Hypothesis;
 use super::knowledge::{DangerRule, Knowledge};
 use super::likelihood::is_within;
+use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, Observation};
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
-use crate::safety::drive_clearance::Clearance;
 use serde::Serialize;
 use std::collections::BTreeMap;
 

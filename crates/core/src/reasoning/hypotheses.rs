@@ -3,7 +3,7 @@
 
 use super::knowledge::{Behaviour, Fault, Knowledge, LineRule, Shows, TurnsWith};
 use super::place_kinds::is_kind;
-use crate::vehicle::orders::{OrderLine, What};
+use crate::measure::orders::{OrderLine, What};
 use crate::vehicle::{End, Place, PlaceKind, Vehicle};
 
 /// A fault at a place, or two faults at once.
@@ -192,8 +192,8 @@ pub fn predicted(k: &Knowledge, h: &Hypothesis, ladder: &[OrderLine]) -> Vec<Pre
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::measure::orders::orders;
     use crate::reasoning::knowledge::builtin;
-    use crate::vehicle::orders::orders;
     use crate::vehicle::sample::*;
 
     fn has(v: &Vehicle, fault: &str, at: &str) -> bool {

@@ -5,7 +5,7 @@ use super::hypotheses::predicted;
 use super::likelihood::Model;
 use crate::analysis::{Analysis, RecordingAnalysis};
 use crate::case::Case;
-use crate::vehicle::orders::{Base, OrderLine, orders};
+use crate::measure::orders::{Base, OrderLine, orders};
 
 /// One line or rhythm of a recording, with its share of all.
 struct Share {

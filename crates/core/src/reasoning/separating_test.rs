@@ -4,8 +4,8 @@ use super::availability::RECORDED;
 use super::hypotheses::{Hypothesis, hypotheses, predicted};
 use super::knowledge::{Knowledge, Test};
 use super::likelihood::Model;
+use crate::measure::orders::OrderLine;
 use crate::vehicle::Vehicle;
-use crate::vehicle::orders::OrderLine;
 
 /// A test separates two groups of causes from this on: half the sum of the differences of their rows.
 const LEAST_APART: f64 = 0.3;

@@ -1,20 +1,17 @@
 //! The vehicle: its layout, the places where something can be wrong, and how fast everything turns.
 
-pub mod orders;
-
-mod figures;
 mod kinematics;
 mod model;
 mod places;
 mod tyre;
 
-pub use figures::{Figures, PropFigures, SectionFigures};
 pub use kinematics::Turns;
 pub use model::*;
 pub use places::{Place, PlaceKind};
 pub use tyre::{RADIAL_FACTOR, Tyre, TyreFigures};
 
 use crate::error::{Problem, finite, positive, read_json};
+use crate::units::{Degrees, Millimetres};
 
 impl Vehicle {
     /// Reads a vehicle and checks that it can exist; problems name the field below `vehicle`.
@@ -70,8 +67,7 @@ impl Vehicle {
             self.check_prop(i, p).map_err(|e| e.under(&format!("props[{i}]")))?;
         }
         for (i, b) in self.bearings.iter().enumerate() {
-            crate::measure::bearing::check(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)
-                .map_err(|p| p.under(&format!("bearings[{i}]")))?;
+            check_bearing(b.elements, b.element_mm, b.pitch_mm, b.contact_deg).map_err(|p| p.under(&format!("bearings[{i}]")))?;
         }
         Ok(())
     }
@@ -179,6 +175,26 @@ impl Vehicle {
 }
 
 pub mod sample;
+
+/// Whether a bearing of `n` elements can exist. Elements and pitch circle in mm, the contact angle in degrees from 0 to below 90.
+///
+/// # Errors
+/// Names the field that is out of range.
+pub(crate) fn check_bearing(n: u32, element: Millimetres, pitch: Millimetres, contact: Degrees) -> Result<(), Problem> {
+    if !(3..=60).contains(&n) {
+        return Err(Problem::new("out-of-range", format!("a bearing has 3 to 60 elements, got {n}")).field("elements"));
+    }
+    positive(element.get(), "element_mm")?;
+    positive(pitch.get(), "pitch_mm")?;
+    if element.get() >= pitch.get() {
+        return Err(Problem::new("out-of-range", "the elements are larger than their pitch circle").field("element_mm"));
+    }
+    if !(0.0..90.0).contains(&contact.get()) {
+        return Err(Problem::new("out-of-range", "a contact angle lies from 0° to below 90°").field("contact_deg"));
+    }
+    Ok(())
+}
+
 #[cfg(test)]
 pub(crate) use sample as tests_support;
 

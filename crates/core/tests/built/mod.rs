@@ -3,10 +3,10 @@
 
 use baricord_core::analysis::{Analysis, RecordingAnalysis, Silent, analyze};
 use baricord_core::case::RecordingSpec;
+use baricord_core::measure::orders::Base;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
-use baricord_core::vehicle::orders::Base;
 use serde_json::json;
 use std::f64::consts::TAU;
 

@@ -129,7 +129,7 @@ fn ladder(o: &mut String, axes: &Axes, rungs: &[Rung], y: &dyn Fn(f64) -> f64, x
 #[cfg(test)]
 mod tests {
     use super::*;
-    use baricord_core::vehicle::orders::Family;
+    use baricord_core::measure::orders::Family;
 
     fn rung(order: f64) -> Rung {
         Rung { key: "w".into(), words: "shaft".into(), order, family: Family::Shaft, chosen: true, found: true, href: None }

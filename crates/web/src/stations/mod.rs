@@ -1,24 +1,16 @@
-//! The seven stations of a case, a module each, with its routes, view model and template.
+//! The seven stations of a case, a folder each: its routes, view models and templates. What several stations show stands beside
+//! them: [`form`] reads what a form sent, [`test_cards`] shows a test with its answers, [`part`] is the page of a part.
 
-pub mod attachments;
 pub mod complaint;
 pub mod decide;
-pub mod drive;
 pub mod form;
-pub mod joint_drag;
 pub mod lift;
-pub mod map_view;
 pub mod measure;
-pub mod order_detail;
 pub mod part;
 pub mod prove;
-pub mod recordings;
 pub mod repair;
 pub mod road;
-pub mod sound_localisation;
-pub mod sounds;
 pub mod test_cards;
-mod vehicle_form;
 
 use crate::App;
 use axum::Router;
@@ -27,16 +19,16 @@ use axum::Router;
 pub fn routes() -> Router<App> {
     Router::new()
         .merge(complaint::routes())
-        .merge(sounds::routes())
+        .merge(complaint::sounds::routes())
         .merge(road::routes())
-        .merge(map_view::routes())
-        .merge(order_detail::routes())
-        .merge(recordings::routes())
-        .merge(drive::routes())
+        .merge(road::map_view::routes())
+        .merge(road::order_detail::routes())
+        .merge(road::recordings::routes())
+        .merge(road::drive::routes())
         .merge(lift::routes())
-        .merge(attachments::routes())
-        .merge(joint_drag::routes())
-        .merge(sound_localisation::routes())
+        .merge(lift::attachments::routes())
+        .merge(lift::joint_drag::routes())
+        .merge(lift::sound_localisation::routes())
         .merge(measure::routes())
         .merge(decide::routes())
         .merge(repair::routes())
@@ -46,5 +38,5 @@ pub fn routes() -> Router<App> {
 
 /// Routes of the stations that take files.
 pub fn uploads() -> Router<App> {
-    Router::new().merge(recordings::uploads()).merge(attachments::uploads())
+    Router::new().merge(road::recordings::uploads()).merge(lift::attachments::uploads())
 }

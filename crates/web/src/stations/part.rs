@@ -1,19 +1,19 @@
 //! A part of the drawing, opened: what is known of it, and what could be looked at there.
 
-use super::test_cards::{Beliefs, TestCard, card};
 use crate::App;
 use crate::auth::Member;
 use crate::error::PageError;
 use crate::ledger::because_words;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::stations::test_cards::{Beliefs, TestCard, card};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
+use baricord_core::measure::orders::orders;
 use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::percent_words;
-use baricord_core::vehicle::orders::orders;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
 
@@ -65,7 +65,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         .iter()
         .filter(|l| l.at == p.id || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id())))
         .map(|l| {
-            let base = if l.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if l.base == baricord_core::measure::orders::Base::Engine { "engine" } else { "wheel" };
             (l.what.words().to_string(), format!("{:.2} × {base}", l.order.get()))
         })
         .collect();

@@ -1,7 +1,7 @@
 //! A fault as the data file says it: how often, what a driver calls it, how it behaves, what tests show of it.
 
 use super::entries::Heat;
-use crate::vehicle::orders::What;
+use crate::measure::orders::What;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
@@ -179,7 +179,7 @@ pub struct Exception {
 #[serde(deny_unknown_fields)]
 pub struct DangerRule {
     /// no, or limited.
-    pub drive: crate::safety::drive_clearance::Clearance,
+    pub drive: crate::case::clearance::Clearance,
     /// How far at the most, km.
     #[serde(default)]
     pub km: Option<f64>,

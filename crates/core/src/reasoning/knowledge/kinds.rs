@@ -1,8 +1,8 @@
 //! What a driver calls a fault: P(kind of symptom | fault), a choice among fifteen kinds.
 
 use super::fault::Fault;
-use super::vocabulary::KINDS;
 use super::weights::KindWeights;
+use crate::case::vocabulary::KINDS;
 use std::collections::{BTreeMap, HashMap};
 
 /// P(kind | fault at a kind of place), for all kinds.

@@ -7,10 +7,10 @@ mod fault;
 mod kinds;
 mod marks;
 mod overrides;
-mod vocabulary;
 mod weights;
 mod zones;
 
+pub use crate::case::vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
 pub use caution::{Caution, Situation};
 pub use entries::{Bears, Hands, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
 pub use explain::Explanation;
@@ -19,7 +19,6 @@ pub use fault::{
 };
 pub use marks::{distribution, fill, mark_probability, outcomes_at};
 pub use overrides::{FaultOverride, LIMITS, WorkshopOverrides, shipped_limit};
-pub use vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
 pub use weights::*;
 pub use zones::Zone;
 

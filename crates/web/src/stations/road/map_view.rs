@@ -6,6 +6,7 @@ use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::error::PageError;
 use crate::page::segment;
+use crate::table_export::TableExport;
 use crate::work_limits::{Audio, Exports, Maps, Turn};
 use axum::Router;
 use axum::extract::{Path, Query};
@@ -311,19 +312,14 @@ async fn csv(
     Query(l): Query<Look>,
 ) -> Result<Response, PageError> {
     let map = of(&m, id, &run, &channel, &l).await?;
-    let mut out = String::from(if l.over_hz() { "Hz" } else { "order" });
-    for c in 0..map.columns {
-        let _ = write!(out, ",{} km/h", map.speed_from + map.speed_step * (c as f64 + 0.5));
-    }
-    out.push('\n');
+    let speed = |c: usize| format!("{} km/h", map.speed_from + map.speed_step * (c as f64 + 0.5));
+    let first = if l.over_hz() { "Hz" } else { "order" };
+    let mut table = TableExport::new(std::iter::once(first.to_string()).chain((0..map.columns).map(speed)))?;
     for r in 0..map.rows {
-        let _ = write!(out, "{:.5}", map.order_step * (r as f64 + 0.5));
-        for c in 0..map.columns {
-            let _ = write!(out, ",{:.5}", map.amplitude(r, c));
-        }
-        out.push('\n');
+        let up = format!("{:.5}", map.order_step * (r as f64 + 0.5));
+        table.row(std::iter::once(up).chain((0..map.columns).map(|c| format!("{:.5}", map.amplitude(r, c)))))?;
     }
-    Ok(attachment("text/csv; charset=utf-8", &format!("{run}-{channel}-map.csv"), out))
+    Ok(attachment("text/csv; charset=utf-8", &format!("{run}-{channel}-map.csv"), table.finish()?))
 }
 
 /// The ink in view as a picture, upright.
@@ -380,7 +376,7 @@ pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) 
     let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
     let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
-    let frame = charts::map_frame(&axes, &super::road::rungs_of(&case, &a, run)?, None);
+    let frame = charts::map_frame(&axes, &crate::stations::road::rungs_of(&case, &a, run)?, None);
     Ok((png(&picture(&map, &axes, 1380, 600), 1380, 600)?, frame))
 }
 
@@ -406,25 +402,35 @@ async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result
     s.case(id).await?;
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     drop(s);
-    let mut out = String::from(
-        "run,channel,base,order,order_sigma,speed_kmh,amplitude,amplitude_sigma,unit,behind_pulse_deg,behind_pulse_sigma_deg\n",
-    );
+    let mut table = TableExport::new([
+        "run",
+        "channel",
+        "base",
+        "order",
+        "order_sigma",
+        "speed_kmh",
+        "amplitude",
+        "amplitude_sigma",
+        "unit",
+        "behind_pulse_deg",
+        "behind_pulse_sigma_deg",
+    ])?;
     for r in &a.recordings {
         for o in &r.orders {
-            let base = if o.base == baricord_core::vehicle::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = if o.base == baricord_core::measure::orders::Base::Engine { "engine" } else { "wheel" };
             let unit = o.unit.as_deref().unwrap_or("m/s2");
             for x in &o.levels {
                 let phase = o.phase.iter().find(|p| p.speed_kmh == x.speed_kmh);
-                let phase = phase.map_or(",".into(), |p| format!("{:.1},{:.1}", p.behind_deg, p.sigma_deg));
-                let _ = writeln!(
-                    out,
-                    "{},{},{base},{:.5},{:.5},{},{:.6},{:.6},{unit},{phase}",
-                    r.id, o.channel, o.order, o.order_sigma, x.speed_kmh, x.amplitude, x.sigma
-                );
+                let behind = phase
+                    .map_or([String::new(), String::new()], |p| [format!("{:.1}", p.behind_deg), format!("{:.1}", p.sigma_deg)]);
+                let of_line =
+                    [r.id.clone(), o.channel.clone(), base.into(), format!("{:.5}", o.order), format!("{:.5}", o.order_sigma)];
+                let level = [x.speed_kmh.to_string(), format!("{:.6}", x.amplitude), format!("{:.6}", x.sigma), unit.into()];
+                table.row(of_line.iter().chain(&level).chain(&behind))?;
             }
         }
     }
-    Ok(attachment("text/csv; charset=utf-8", "levels.csv", out))
+    Ok(attachment("text/csv; charset=utf-8", "levels.csv", table.finish()?))
 }
 
 /// What all runs of a case say, as `analyze` prints it.

@@ -1,11 +1,11 @@
 //! Measure: a dial at its station, and joint angles on a side view. The picture answers at once.
 
-use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase};
+use crate::stations::form::FormFields;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -49,7 +49,7 @@ struct Mark {
 
 /// The answer beside the dial.
 #[derive(Template, WebTemplate, Default)]
-#[template(path = "runout_answer.html")]
+#[template(path = "measure/runout_answer.html")]
 struct RunoutAnswer {
     dial: String,
     lines: Vec<(String, String)>,
@@ -70,7 +70,7 @@ struct Slope {
 
 /// The answer under the side view.
 #[derive(Template, WebTemplate, Default)]
-#[template(path = "angles_answer.html")]
+#[template(path = "measure/angles_answer.html")]
 struct AnglesAnswer {
     view: String,
     torsional: String,
@@ -86,7 +86,7 @@ struct AnglesAnswer {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "measure.html")]
+#[template(path = "measure/measure.html")]
 struct MeasurePage {
     f: Frame,
     tool: &'static str,
@@ -136,7 +136,7 @@ fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
         }
         let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
         let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
-        let deg = super::form::parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
+        let deg = crate::stations::form::parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
         out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
     }
     Ok(out)

@@ -1,12 +1,12 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
-use super::attachments::{Attachment, pinned};
-use super::form::FormFields;
-use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, Which};
+use crate::stations::form::FormFields;
+use crate::stations::lift::attachments::{Attachment, pinned};
+use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -44,7 +44,7 @@ struct First {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "listening.html")]
+#[template(path = "lift/sound_localisation.html")]
 struct ListeningPage {
     f: Frame,
     places: Vec<Place>,
@@ -120,7 +120,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
         cautions: cautions(&k, rule, None),
         checks: running_checks(case, rule),
-        most: super::attachments::MOST,
+        most: crate::stations::lift::attachments::MOST,
         f,
     })
 }

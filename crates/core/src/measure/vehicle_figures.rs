@@ -1,10 +1,9 @@
 //! What a vehicle's numbers come to at one road speed: shown beside the numbers while they are typed.
 
-use super::Vehicle;
-use super::model::End;
 use crate::error::Problem;
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
 use crate::units::{Hz, KilometresPerHour, Rpm};
+use crate::vehicle::{End, Vehicle};
 
 /// One section of a shaft as a beam.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,12 +1,14 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
-use super::form::{FormFields, free_id};
-use super::vehicle_form::{self, Kind, VehicleForm};
+pub mod sounds;
+pub mod vehicle_form;
+
 use crate::App;
 use crate::auth::Member;
 use crate::drawing;
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, Which, cause_words, kind_words};
+use crate::stations::form::{FormFields, free_id};
 use crate::vehicles::{self, LifeLine};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -17,16 +19,17 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::entries::{append, remove_entry};
 use baricord_core::case::intake;
-use baricord_core::case::vehicle_history::{self, Change};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
 use baricord_core::reasoning::{complete_units, hypotheses};
 use baricord_core::synonyms;
 use baricord_core::vehicle::Vehicle;
+use baricord_core::vehicle_history::{self, Change};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
 use serde_json::{Value, json};
 use uuid::Uuid;
+use vehicle_form::{Kind, VehicleForm};
 
 struct SymptomLine {
     id: String,
@@ -70,7 +73,7 @@ async fn life_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Life>, PageErro
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "complaint.html")]
+#[template(path = "complaint/complaint.html")]
 struct ComplaintPage {
     f: Frame,
     v: VehicleForm,
@@ -418,7 +421,7 @@ async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 #[derive(Template)]
-#[template(path = "vehicle_preview.html")]
+#[template(path = "complaint/vehicle_preview.html")]
 struct Preview {
     band: String,
     facts: Vec<(String, String)>,

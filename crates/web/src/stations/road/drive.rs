@@ -1,14 +1,14 @@
 //! The drive with a recorder, as it is seen from the passenger's seat: the planned runs as strips that
 //! fill, what is still missing in large type, speed, level and the map as they grow.
 
-use super::form::FormFields;
-use super::road::map_top;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::drive_runner::{self, Setup};
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, cause_words, rung};
+use crate::stations::form::FormFields;
+use crate::stations::road::map_top;
 use crate::work_limits::{Maps, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -21,10 +21,10 @@ use baricord_core::analysis::{OrderMap, USUAL_LAG, known_map};
 use baricord_core::case::Case;
 use baricord_core::drive::coach::{Done, Driven, Leg, gear_words, throttle_words};
 use baricord_core::error::Problem;
+use baricord_core::measure::orders::{Family, What, orders};
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::safety::drive_clearance::check_drive;
-use baricord_core::vehicle::orders::{Family, What, orders};
 use baricord_core::workflow::Station;
 use baricord_simulator::{KINDS, StandInSetup};
 use baricord_store::drives::{Drive, Piece};
@@ -71,7 +71,7 @@ struct LiveMap {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "drive_state.html")]
+#[template(path = "road/drive_state.html")]
 struct StateView {
     id: Uuid,
     drive: Uuid,
@@ -91,7 +91,7 @@ struct StateView {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "drive.html")]
+#[template(path = "road/drive.html")]
 struct DrivePage {
     f: Frame,
     state: StateView,

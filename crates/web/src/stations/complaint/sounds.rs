@@ -1,12 +1,12 @@
 //! Which of these is it? What each suspect would sound like on this vehicle at this speed, side by
 //! side and without its name, for the driver to pick from.
 
-use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, cause_words};
+use crate::stations::form::FormFields;
 use crate::work_limits::{Audio, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -46,7 +46,7 @@ struct SoundCard {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "sounds.html")]
+#[template(path = "complaint/sounds.html")]
 struct SoundsPage {
     f: Frame,
     kmh: String,

@@ -1,11 +1,11 @@
 //! Recordings in: a file comes in pieces, is looked at with its columns guessed, and becomes a run of
 //! the case when its columns are named.
 
-use super::form::FormFields;
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase};
+use crate::stations::form::FormFields;
 use crate::upload::{self, Upload};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -125,7 +125,7 @@ struct ColumnView {
 
 /// A table to be mapped: its look, and what is wrong or understood.
 #[derive(Template, WebTemplate)]
-#[template(path = "mapping_table.html")]
+#[template(path = "road/mapping_table.html")]
 struct TableView {
     /// Where changes are asked about.
     url: String,
@@ -164,7 +164,7 @@ struct SoundView {
 const SOUND_ROLES: [(&str, &str); 3] = [("sound", "sound"), ("acceleration", "acceleration"), ("velocity", "velocity")];
 
 #[derive(Template, WebTemplate)]
-#[template(path = "mapping.html")]
+#[template(path = "road/mapping.html")]
 struct MappingPage {
     f: Frame,
     up: Incoming,

@@ -1,11 +1,11 @@
 //! Feel in numbers, and what each answer leaves: beside the walk on the lift.
 
-use super::form::{FormFields, parse_number};
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may_write};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which, ask_words};
+use crate::stations::form::{FormFields, parse_number};
 use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -31,7 +31,7 @@ struct IsolationRow {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "leaves.html")]
+#[template(path = "lift/isolation.html")]
 struct IsolationPage {
     f: Frame,
     rows: Vec<IsolationRow>,

@@ -1,6 +1,6 @@
 //! The vehicle's numbers as a form, and back into the document.
 
-use super::form::{FormFields, parse_number};
+use crate::stations::form::{FormFields, parse_number};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, two_tyre_sizes};
 use baricord_core::units::KilometresPerHour;

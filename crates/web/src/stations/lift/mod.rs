@@ -1,14 +1,18 @@
 //! Lift: a walk round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
-use super::attachments::{Attachment, pinned};
-use super::form::FormFields;
-use super::test_cards::{Beliefs, TestCard, card, cautions, with_it};
+pub mod attachments;
+pub mod joint_drag;
+pub mod sound_localisation;
+
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may_write};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, ask_words};
+use crate::stations::form::FormFields;
+use crate::stations::lift::attachments::{Attachment, pinned};
+use crate::stations::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::thermal_state::{self, observed};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -78,7 +82,7 @@ pub fn address(case: Uuid, p: &Attachment) -> (String, bool) {
 const HELD: usize = 12;
 
 #[derive(Template, WebTemplate)]
-#[template(path = "lift.html")]
+#[template(path = "lift/lift.html")]
 struct LiftPage {
     f: Frame,
     /// The question that is asked, and those after it.
@@ -223,7 +227,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.next.words_with_minutes(), f.next.href.clone())),
         besides: besides(&k, &stops),
         asked,
-        most: super::attachments::MOST,
+        most: crate::stations::lift::attachments::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
         off,
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),

@@ -1,14 +1,17 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
-use super::map_view::{self, Look, Made, MapView};
-use super::order_detail::{self, Chosen};
-use super::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
+pub mod drive;
+pub mod map_view;
+pub mod order_detail;
+pub mod recordings;
+
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Rung};
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, rung};
 use crate::safety_findings::SafetyFindings;
+use crate::stations::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -19,15 +22,17 @@ use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
 use baricord_core::case::intake;
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::drive::run_plan::PlannedRun;
+use baricord_core::measure::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::reasoning::RECORDED;
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::vehicle::Vehicle;
-use baricord_core::vehicle::orders::{Base, Family, OrderLine, What, orders};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
 use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
+use map_view::{Look, Made, MapView};
+use order_detail::Chosen;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -107,7 +112,7 @@ struct PlanView {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "road.html")]
+#[template(path = "road/road.html")]
 struct RoadPage {
     f: Frame,
     runs: Vec<RunTab>,
@@ -339,7 +344,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         refused: found.is_some_and(|r| r.refused),
         waiting: s.incoming_of(id).await?,
         drive: s.open_drive(id).await?,
-        faults: if case.demo { super::drive::faults(case) } else { vec![] },
+        faults: if case.demo { crate::stations::road::drive::faults(case) } else { vec![] },
         demo: case.demo,
         grounded: case.grounded,
         upload_open: runs.is_empty(),
@@ -513,7 +518,7 @@ async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "card.html")]
+#[template(path = "road/drive_card.html")]
 struct Card {
     title: String,
     vehicle: String,

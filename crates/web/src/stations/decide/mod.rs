@@ -1,7 +1,5 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
-use super::form::FormFields;
-use super::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may, may_write};
@@ -9,6 +7,8 @@ use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which, ask_words, cause_words, money};
 use crate::printout::due_words;
+use crate::stations::form::FormFields;
+use crate::stations::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -83,7 +83,7 @@ pub struct OtherTest {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "decide.html")]
+#[template(path = "decide/decide.html")]
 struct DecidePage {
     f: Frame,
     sentence: String,

@@ -1,21 +1,21 @@
 //! One line of a run by itself: its level against speed, in other gears too, its phase, its sound; and the
 //! pictures of it that may be taken away.
 
-use super::map_view::{attachment, on_white};
-use super::road::rung_of;
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Curve};
 use crate::error::PageError;
 use crate::page::segment;
+use crate::stations::road::map_view::{attachment, on_white};
+use crate::stations::road::rung_of;
 use axum::Router;
 use axum::extract::Path;
 use axum::response::Response;
 use axum::routing::get;
 use baricord_core::analysis::{GearVerdict, OrderFound, OtherGear, PASSES, RecordingAnalysis, turned_by};
+use baricord_core::measure::orders::{OrderLine, orders};
 use baricord_core::signal::felt_level;
 use baricord_core::units::Hz;
-use baricord_core::vehicle::orders::{OrderLine, orders};
 use uuid::Uuid;
 
 /// A line that was picked, and what is shown of it.

@@ -1,13 +1,13 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
-use super::form::FormFields;
-use super::road::run_words;
-use super::test_cards::{CautionView, cautions};
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
 use crate::error::{PageError, may_write};
 use crate::page::{Frame, LoadedCase, Which};
+use crate::stations::form::FormFields;
+use crate::stations::road::run_words;
+use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -35,7 +35,7 @@ struct ChangeRow {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "prove.html")]
+#[template(path = "prove/prove.html")]
 struct ProvePage {
     f: Frame,
     sentence: String,

@@ -1,11 +1,11 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
-use super::form::FormFields;
-use super::test_cards::CautionView;
 use crate::App;
 use crate::auth::Member;
 use crate::error::{PageError, may, may_write};
 use crate::page::{Frame, LoadedCase, Which, cause_words};
+use crate::stations::form::FormFields;
+use crate::stations::test_cards::CautionView;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -43,7 +43,7 @@ struct RepairForm {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "repair.html")]
+#[template(path = "repair/repair.html")]
 struct RepairPage {
     f: Frame,
     plan: Option<RepairForm>,
@@ -96,7 +96,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             part: r.part.clone().unwrap_or_default(),
             result: r.result.clone().unwrap_or_default(),
             reason: text(doc, "reason"),
-            looks: super::test_cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
+            looks: crate::stations::test_cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
         }
     });
     let earlier = (0..case.repairs.len())
@@ -153,7 +153,7 @@ async fn save(
             if w.is_empty() && n.is_empty() {
                 continue;
             }
-            let value = super::form::parse_number(n)
+            let value = crate::stations::form::parse_number(n)
                 .ok_or_else(|| Problem::new("bad-number", format!("torque of {w}: “{n}” is not a number")).field("torque-nm"))?;
             if s.is_empty() {
                 return Err(Problem::new(
