@@ -128,7 +128,7 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
         dt = (s.last - s.first) / (s.count - 1) as f64;
     }
     if !(dt.is_finite() && dt > 0.0) {
-        return Err(Problem::new("bad-time", "no sampling rate can be told from the time column").line(line(0)));
+        return Err(Problem::new("bad-time", "no sampling rate can be worked out from the time column").line(line(0)));
     }
     if !(SHORTEST_STEP..=LONGEST_STEP).contains(&dt) {
         let told = format!("the time column moves on by {dt:.3e} s: is its unit right? Steps of 1 µs to 10 s are read");

@@ -1,11 +1,16 @@
 //! Everything that is kept, in PostgreSQL.
 //!
 //! [`Store`] connects as a role that owns no table. Work happens inside a [`Scope`]: a transaction
-//! bound to one workshop, which row-level security enforces again behind every query. [`cases`] keeps
-//! the documents with their history, [`drives`] what a recorder measures on the road,
-//! [`incoming`] files on their way in, [`recordings`] samples and files, [`tasks`] the analyses under
-//! way, [`people`] who may sign in, [`tokens`] what their programs sign in with,
-//! [`vehicles`] the one life of a vehicle over many cases.
+//! bound to one workshop, which row-level security enforces again behind every query.
+//!
+//! | module | what it keeps |
+//! |---|---|
+//! | [`cases`] | the documents with their history, and what the board shows of them |
+//! | [`recordings`], [`incoming`] | samples and files; files on their way in |
+//! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
+//! | [`vehicles`] | a vehicle over many cases |
+//! | [`people`], [`tokens`], [`opinions`] | who may sign in, what their programs sign in with, links for second opinions |
+//! | [`settings`] | a workshop's own changes of the knowledge |
 
 pub mod analysis_tasks;
 mod board_words;

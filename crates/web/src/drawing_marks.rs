@@ -5,7 +5,6 @@ use crate::page::{LoadedCase, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::Case;
 use baricord_core::lift::sound_localisation::{Heard, heard};
-use baricord_core::measure::orders::Base;
 use baricord_core::workflow::next_action::ActionKind;
 use std::collections::{HashMap, HashSet};
 
@@ -57,12 +56,7 @@ pub fn marks(k: &LoadedCase) -> Marks {
                     0,
                     Pin {
                         place: s.at.clone(),
-                        text: format!(
-                            "{:.2} × {} · {:.2} {unit}",
-                            o.order,
-                            if o.base == Base::Engine { "engine" } else { "wheel" },
-                            o.level().0
-                        ),
+                        text: format!("{:.2} × {} · {:.2} {unit}", o.order, o.base.words(), o.level().0),
                         wanted: false,
                     },
                 );

@@ -137,7 +137,9 @@ pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     let named: Vec<_> = a.ranked.iter().filter(|r| r.fault != "unknown").collect();
     l.both = a.twins().map_or(String::new(), |t| format!("{}: {}", twins_words(kb, &case.vehicle, &t), percent_words(t.p)));
     l.shared = shared(k, &a.id);
-    l.causes = named.iter().take(3).map(|r| cause(k, a, r)).collect();
+    // What is next to nothing is not listed beside what is sure.
+    let listed = named.iter().enumerate().take(3).filter(|(i, r)| *i == 0 || r.p >= 0.005);
+    l.causes = listed.map(|(_, r)| cause(k, a, r)).collect();
     // The sum of a part stands once, with its first cause.
     for i in 1..l.causes.len() {
         if l.causes[..i].iter().any(|c| c.part == l.causes[i].part) {
@@ -147,7 +149,8 @@ pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     let unknown = a.ranked.iter().find(|r| r.fault == "unknown").map_or(0.0, |r| r.p);
     let more = named.iter().skip(3).filter(|r| r.p >= 0.005).count();
     let sum: f64 = named.iter().skip(3).map(|r| r.p).sum();
-    l.rest = format!("{more} more together {:.0} % · none of these {:.0} %", sum * 100.0, unknown * 100.0);
+    let none = format!("none of these {}", percent_words(unknown));
+    l.rest = if more > 0 { format!("{more} more together {:.0} % · {none}", sum * 100.0) } else { none };
     l.ruled = ruled(kb, case, a);
     l.effect = last_effect(case, kb, &a.id, k.analysis.as_ref()).map_or(String::new(), |e| e.words());
     l.then = then(k);

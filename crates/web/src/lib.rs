@@ -1,8 +1,19 @@
 //! Pages, views and the HTTP face.
 //!
-//! A handler reads, calls the core, renders: no rule is written here. Pages mirror the stations of a
-//! case: each has its module with routes, view model and template. [`drawing`] is the driveline that
-//! every page of a case carries; [`charts`] the other views; [`page`] what all pages share.
+//! A handler reads, calls the core, renders: no rule is written here.
+//!
+//! | room | what it holds |
+//! |---|---|
+//! | [`stations`] | the seven stations of a case, a folder each with routes, view models and templates; the page of a part |
+//! | [`page`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`] |
+//! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
+//! | [`board`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, each vehicle's history, what is known |
+//! | [`printout`], [`second_opinion`], [`import_export`] | what leaves: one page, a link for one person, the open file |
+//! | [`api`] | the same answers for programs |
+//! | [`worker`], [`drive_runner`] | analyses and drives under way; [`thermal_state`] is where the core meets a clock |
+//! | [`auth`], [`request_body`], [`upload`], [`work_limits`] | who signs in; what may come in, and how much at once |
+//! | [`error`], [`theme`], [`static_files`], [`table_export`] | errors as pages, paper or pit, files inside the program, tables as CSV |
+//! | [`demo`] | the made-up fleet of Harrowmere |
 
 pub mod api;
 pub mod auth;

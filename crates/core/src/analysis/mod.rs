@@ -354,7 +354,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if varies && s.rpm.is_empty() && v.engine.is_some() {
         warnings.push(Warning::new(
             "no-rpm",
-            "the ratio changes and no engine speed was recorded: what turns with the engine cannot be told; record rpm too",
+            "the ratio changes and no engine speed was recorded: what turns with the engine cannot be worked out; record rpm too",
         ));
     }
     let mut engine = None;

@@ -95,7 +95,7 @@ pub(super) fn choose(
     if let Some((readings, source)) = late {
         let usually = if source == Taken::Rpm { lag_scale::ENGINE_SPEED } else { lag_scale::ROAD_SPEED };
         let Some((reference, lag)) = lag_scale::fit(s, r, light, &readings, b.circumference, usually) else {
-            warnings.push(Warning::new("no-reference", "fewer than three speed readings: no order can be told"));
+            warnings.push(Warning::new("no-reference", "fewer than three speed readings: orders cannot be worked out"));
             return Ok(None);
         };
         // An engine that is coupled firmly counts the wheel's turns itself, whatever the tyre.
@@ -108,7 +108,7 @@ pub(super) fn choose(
     let Some(ridge) = found else {
         warnings.push(Warning::new(
             "no-reference",
-            format!("{why}, and no ridge that moves with speed stands out: no order can be told; record the speed too"),
+            format!("{why}, and no ridge that moves with speed stands out: orders cannot be worked out; record the speed too"),
         ));
         return Ok(None);
     };

@@ -144,7 +144,7 @@ pub fn plan_to_hear(s: &Symptom) -> Vec<String> {
 }
 
 /// How far what was tried before is trusted.
-pub const TRUST: [(&str, &str); 3] = [("seen", "seen by us"), ("bill", "on a bill"), ("told", "told by somebody")];
+pub const TRUST: [(&str, &str); 3] = [("seen", "seen by us"), ("bill", "on a bill"), ("told", "someone says so")];
 
 /// What a change that somebody tried before did to the symptom.
 pub const CHANGED: [(&str, &str); 4] =

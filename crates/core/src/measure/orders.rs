@@ -17,6 +17,16 @@ pub enum Base {
     Engine,
 }
 
+impl Base {
+    /// In a word: “wheel”, “engine”.
+    pub fn words(self) -> &'static str {
+        match self {
+            Base::Wheel => "wheel",
+            Base::Engine => "engine",
+        }
+    }
+}
+
 /// What makes an order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -114,7 +114,7 @@ pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
         findings.push(Finding::new(
             "unsteady",
             Level::Warn,
-            "the readings do not lie on a turn: a dent, rust or a slipped indicator; clean the track and read again",
+            "the readings do not fit a circle: a dent, rust or a slipped indicator; clean the track and read again",
         ));
     }
     Ok(Runout {

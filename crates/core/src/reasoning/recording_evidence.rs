@@ -123,7 +123,7 @@ pub(super) fn recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis
         }
         let first = shares.iter().max_by(|a, b| a.share.total_cmp(&b.share));
         let words = first.map_or(String::new(), |f| {
-            let base = if f.base == Base::Engine { "engine" } else { "wheel" };
+            let base = f.base.words();
             format!("{} peaks at {:.2} × {base}", spec.words(), f.order)
         });
         out.push(Evidence { words, test: "speed-sweep".into(), at: None, likelihood });

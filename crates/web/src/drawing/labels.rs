@@ -157,6 +157,9 @@ const NAMED_ON_A_PHONE: usize = 3;
 /// Suspects are labelled before everything else.
 const SUSPECT_RANK: f64 = 10.0;
 
+/// How much farther a place on the other side of the axis counts.
+const ACROSS: f64 = 200.0;
+
 /// Where a label of a part finds room: below the axis under the part, else, where it may be `far`, at the nearest free place.
 fn free_spot(s: &Sheet, p: &Part, words: &str, taken: &[Rect], far: bool) -> Option<Rect> {
     let w = text_width(words);
@@ -178,8 +181,10 @@ fn free_spot(s: &Sheet, p: &Part, words: &str, taken: &[Rect], far: bool) -> Opt
     }
     // What has no room below is named at the nearest place that has.
     let mut near: Vec<(f64, f64)> =
-        (-9..=9).flat_map(|k| (0..13).map(move |row| (20.0 * f64::from(k), 16.0 * f64::from(row)))).collect();
-    let distance = |(dx, y): &(f64, f64)| dx.abs() + (y + 7.5 - p.rect.cy()).abs();
+        (-16..=16).flat_map(|k| (0..13).map(move |row| (20.0 * f64::from(k), 16.0 * f64::from(row)))).collect();
+    // A leader across the axis seems to point at the part of the other side.
+    let across = |y: f64| (p.rect.cy() - s.axis).abs() > 40.0 && (y + 7.5 - s.axis) * (p.rect.cy() - s.axis) < 0.0;
+    let distance = |(dx, y): &(f64, f64)| dx.abs() + (y + 7.5 - p.rect.cy()).abs() + if across(*y) { ACROSS } else { 0.0 };
     near.sort_by(|a, b| distance(a).total_cmp(&distance(b)));
     near.into_iter().find_map(free)
 }

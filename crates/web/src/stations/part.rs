@@ -65,7 +65,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         .iter()
         .filter(|l| l.at == p.id || p.is_of_shaft() && p.end.is_some_and(|e| l.at == format!("prop.{}", e.id())))
         .map(|l| {
-            let base = if l.base == baricord_core::measure::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = l.base.words();
             (l.what.words().to_string(), format!("{:.2} × {base}", l.order.get()))
         })
         .collect();

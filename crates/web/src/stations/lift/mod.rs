@@ -305,7 +305,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
         };
         let alike = edit_entries(d, "votes", |all| blind_check::cast(all, one)).map_err(|refused| {
             let why = match refused {
-                Refused::Twice => "you have felt it already: now a second person does, without being told",
+                Refused::Twice => "you have felt it already: now a second person does, without hearing your answer",
                 Refused::Full => "two have felt it already: say which of them stands, or feel it again",
             };
             Problem::new("voted", why).field("outcome")

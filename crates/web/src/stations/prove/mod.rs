@@ -211,7 +211,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 ],
                 &[],
                 Some(o.peak_speed_kmh),
-                &format!("{:.2} a turn, m/s²", o.order),
+                &format!("{:.2} × {}, m/s²", o.order, o.base.words()),
             );
         }
     }

@@ -417,7 +417,7 @@ async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result
     ])?;
     for r in &a.recordings {
         for o in &r.orders {
-            let base = if o.base == baricord_core::measure::orders::Base::Engine { "engine" } else { "wheel" };
+            let base = o.base.words();
             let unit = o.unit.as_deref().unwrap_or("m/s2");
             for x in &o.levels {
                 let phase = o.phase.iter().find(|p| p.speed_kmh == x.speed_kmh);
