@@ -20,23 +20,10 @@ pub struct OutcomeButton {
     pub words: String,
     /// What it would mean.
     pub then: String,
-    /// Of a test with many answers one of the less likely: it stands behind the others.
+    /// How likely it is.
+    pub chance: f64,
+    /// Of a test with many answers one of the less likely: it stands folded behind the others.
     pub rare: bool,
-}
-
-/// Answers that a test shows at once; where it has more, the less likely stand folded behind them.
-const ANSWERS_AT_ONCE: usize = 8;
-
-/// Folds the less likely of many answers: they stand behind the others. `p` is how likely each is.
-fn fold_rare(outcomes: &mut [OutcomeButton], p: &[f64]) {
-    // One alone behind a fold is worth no press.
-    if outcomes.len() <= ANSWERS_AT_ONCE + 1 {
-        return;
-    }
-    let mut by_chance: Vec<usize> = (0..outcomes.len()).collect();
-    by_chance.sort_by(|&a, &b| p[b].total_cmp(&p[a]));
-    by_chance.into_iter().skip(ANSWERS_AT_ONCE).for_each(|i| outcomes[i].rare = true);
-    outcomes.sort_by_key(|o| o.rare);
 }
 
 /// A caution: in a word or two, and whole.
@@ -94,6 +81,17 @@ pub struct TestCard {
 }
 
 impl TestCard {
+    /// Folds the less likely of many answers behind the `most` likeliest. One alone behind a fold is worth no press.
+    pub fn fold_rare(mut self, most: usize) -> Self {
+        if self.outcomes.len() > most + 1 {
+            let mut by_chance: Vec<usize> = (0..self.outcomes.len()).collect();
+            by_chance.sort_by(|&a, &b| self.outcomes[b].chance.total_cmp(&self.outcomes[a].chance));
+            by_chance.into_iter().skip(most).for_each(|i| self.outcomes[i].rare = true);
+            self.outcomes.sort_by_key(|o| o.rare);
+        }
+        self
+    }
+
     /// How many of its answers stand folded behind the others.
     pub fn rare(&self) -> usize {
         self.outcomes.iter().filter(|o| o.rare).count()
@@ -118,12 +116,13 @@ impl Beliefs {
 }
 
 /// The button of an outcome; of a test that names a place one for each place.
-fn button(k: &LoadedCase, t: &Test, outcome: &str, place: Option<&str>, then: String) -> Option<OutcomeButton> {
+fn button(k: &LoadedCase, t: &Test, outcome: &str, place: Option<&str>, then: String, chance: f64) -> Option<OutcomeButton> {
     let rule = t.outcome(outcome)?;
     Some(OutcomeButton {
         id: place.map_or(rule.id.clone(), |p| format!("{}@{p}", rule.id)),
         words: outcome_words(&k.knowledge, &k.case().vehicle, &t.id, outcome, place),
         then,
+        chance,
         rare: false,
     })
 }
@@ -223,15 +222,14 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
     let open = k.answer().map_or(0.0, |a| a.open_bits);
     let came = t.outcomes.iter().zip(&t.places).zip(&t.rows);
     let chance = |row: &[f64]| row.iter().zip(&b.p).map(|(l, p)| l * p).sum::<f64>();
-    let (mut outcomes, p): (Vec<OutcomeButton>, Vec<f64>) = came
+    let outcomes = came
         .map(|(o, row)| (o, row, chance(row)))
         .filter(|(_, _, p)| *p > 0.0)
         .filter_map(|((o, place), row, p)| {
             let then = then_words(k, b, row, place.as_deref().or(t.at.as_deref()));
-            Some((button(k, rule, o, place.as_deref(), then)?, p))
+            button(k, rule, o, place.as_deref(), then, p)
         })
-        .unzip();
-    fold_rare(&mut outcomes, &p);
+        .collect();
     let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
     let href = href_of_test(kb, k.stored.id, &t.test, at, gear, &symptom);
     let is_read = station_of_test(kb, &t.test) == Station::Measure;

@@ -115,6 +115,8 @@ struct DecidePage {
 /// Causes that can be acted on from the page, and those that are shown at once.
 const ACTED_ON: usize = 12;
 const SHOWN: usize = 3;
+/// Answers of the next step that are shown at once: the station where it is made shows all.
+const ANSWERS: usize = 4;
 /// Outcomes of a later step whose meaning is told.
 const MEANINGS: usize = 2;
 
@@ -297,7 +299,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         let first = a.course.steps.first();
         if let Some(test) = first.and_then(|s| s.test.as_deref()) {
             let (at, gear) = (first.and_then(|s| s.at.as_deref()), first.and_then(|s| s.gear.as_deref()));
-            let card = one_card(&k, &Beliefs::of(&k), test, at, gear);
+            let card = one_card(&k, &Beliefs::of(&k), test, at, gear).map(|c| c.fold_rare(ANSWERS));
             // What is a step of the plan is not listed twice.
             let planned = |w: &WithIt| {
                 a.course
