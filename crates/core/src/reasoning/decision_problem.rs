@@ -67,7 +67,7 @@ pub enum Action {
     Replace(usize),
 }
 
-/// Where a game stands: what is believed (not summing to 1: the sum is how likely this course of things is), what
+/// The state of a decision problem: what is believed (not summing to 1: the sum is how likely this course of things is), what
 /// was tested, what is prepared.
 #[derive(Clone, Debug)]
 pub struct BeliefState {

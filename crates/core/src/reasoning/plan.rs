@@ -95,15 +95,15 @@ pub struct Plan {
     pub test_first: Option<f64>,
 }
 
-/// A case as a game, with what its numbers stand for.
+/// A case as a decision problem, with what its numbers stand for.
 pub struct PlannedCase<'a> {
-    /// The game.
+    /// The decision problem.
     pub problem: DecisionProblem,
-    /// The hypotheses of each cause, the likeliest first; the last cause of the game is everything else.
+    /// The hypotheses of each cause, the likeliest first; the last cause of the problem is everything else.
     pub causes: Vec<Vec<usize>>,
-    /// The test of each trial, and what can come out of it.
+    /// The test of each test action, and what can come out of it.
     instances: Vec<(TestInstance<'a>, Vec<Cell>)>,
-    /// How likely each outcome of each trial is for no reason.
+    /// How likely each outcome of each test action is for no reason.
     bases: Vec<Vec<f64>>,
     preparations: Preparations,
     /// What every course counts too much on average: the last repair was not in vain.
