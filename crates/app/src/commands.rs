@@ -2,8 +2,8 @@
 
 use crate::output::outln;
 use baricord_core::analysis::Analysis;
+use baricord_core::calc;
 use baricord_core::error::Problem;
-use baricord_core::measure::calc;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_formats::{CaseSource, answers};
 use clap::{Parser, Subcommand};

@@ -11,20 +11,22 @@
 //! | [`analysis`] | what a recording holds: reference, lag and scale, order lines, levels, events, the order map |
 //! | [`drive`] | which runs to drive, the coach, the recorder |
 //! | [`lift`] | the inspection route, isolation, blind checks, sounds |
-//! | [`measure`] | angles, runout, bearings, the ladder of orders, critical speed, joint drag; one face for all calculations |
+//! | [`measure`] | angles, runout, bearings, the ladder of orders, critical speed, joint drag; the instruments and what they read |
 //! | [`reasoning`] | weighs it all: prior, likelihood, posterior; the plan; the gate before parts are bought |
 //! | [`proof`] | before against after |
 //! | [`safety`] | cautions, clearance to drive |
 //! | [`workflow`] | the stations of a case and what is done next |
 //! | [`vehicle_history`] | a vehicle over all its cases: what was done, what changed |
 //!
-//! What all of them use: [`error`], [`units`], [`permission`] (who may do what), [`synonyms`] (what people call a thing),
+//! [`calc`] is one face for all calculations. What all of them use: [`error`], [`units`], [`hands`] (how a thing is done by hand), [`permission`] (who may do what), [`synonyms`] (what people call a thing),
 //! [`typed_input`] (what people type).
 
 pub mod analysis;
+pub mod calc;
 pub mod case;
 pub mod drive;
 pub mod error;
+pub mod hands;
 pub mod lift;
 pub mod measure;
 pub mod permission;

@@ -2,7 +2,8 @@
 
 mod built;
 
-use baricord_core::analysis::{RecordingAnalysis, Silent, analyze};
+use baricord_core::analysis::{RecordingAnalysis, Silent};
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Quantity, Samples};
 use baricord_core::vehicle::{GearboxKind, Vehicle, sample};
 use built::{RATE, built, channel, has, one, samples, spec, sweep};

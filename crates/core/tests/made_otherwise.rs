@@ -4,8 +4,9 @@
 
 mod built;
 
-use baricord_core::analysis::{RecordingAnalysis, Silent, analyze};
+use baricord_core::analysis::{RecordingAnalysis, Silent};
 use baricord_core::measure::orders::Base;
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};

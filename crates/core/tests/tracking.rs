@@ -3,10 +3,11 @@
 
 mod built;
 
-use baricord_core::analysis::{Analysis, Silent, analyze, read, track};
+use baricord_core::analysis::{Analysis, Silent, track};
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::measure::orders::Base;
 use baricord_core::proof::verify::{Verdict, Verification, verify};
+use baricord_core::reasoning::attribution::{analyze, read_tracked};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};
@@ -287,7 +288,7 @@ fn prove(before: &[Tone], after: &[Tone], run: Run, more: serde_json::Value) -> 
     ];
     let case = Case::from_json(&doc).unwrap();
     let tracked = track(&v, &runs, &Silent).unwrap();
-    let found = read(&v, &tracked, &Silent).unwrap();
+    let found = read_tracked(&v, &tracked, &Silent).unwrap();
     verify(&case, &tracked, &found)
 }
 

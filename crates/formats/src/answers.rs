@@ -7,7 +7,7 @@ use baricord_core::case::Case;
 use baricord_core::error::Problem;
 use baricord_core::proof::verify::{self, Verification};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{self, Diagnosis};
+use baricord_core::reasoning::{self, Diagnosis, attribution};
 
 /// Order work on the recordings of a case, or on one of them.
 pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Problem> {
@@ -18,7 +18,7 @@ pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Prob
             return Err(Problem::new("unknown-recording", format!("the case has no recording {id}")).field("recording"));
         }
     }
-    let found = analysis::analyze(&case.vehicle, &read_all(&case, source), &Silent)?;
+    let found = attribution::analyze(&case.vehicle, &read_all(&case, source), &Silent)?;
     // Nothing asked for could be read: that is an error, with the first reason.
     if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
         let first = &found.recordings[0];
@@ -37,7 +37,7 @@ pub fn diagnose(source: &CaseSource) -> Result<(Case, Diagnosis), Problem> {
     let case = Case::from_json(&source.document)?;
     let found = match case.recordings.is_empty() {
         true => None,
-        false => Some(analysis::analyze(&case.vehicle, &read_all(&case, source), &Silent)?),
+        false => Some(attribution::analyze(&case.vehicle, &read_all(&case, source), &Silent)?),
     };
     let mut d = reasoning::diagnose(&case, builtin(), found.as_ref());
     for r in found.iter().flat_map(|a| &a.recordings).filter(|r| r.refused) {
@@ -50,6 +50,6 @@ pub fn diagnose(source: &CaseSource) -> Result<(Case, Diagnosis), Problem> {
 pub fn prove(source: &CaseSource) -> Result<Verification, Problem> {
     let case = Case::from_json(&source.document)?;
     let tracked = analysis::track(&case.vehicle, &read_all(&case, source), &Silent)?;
-    let found = analysis::read(&case.vehicle, &tracked, &Silent)?;
+    let found = attribution::read_tracked(&case.vehicle, &tracked, &Silent)?;
     Ok(verify::verify(&case, &tracked, &found))
 }

@@ -1,8 +1,9 @@
 //! Runs as a logger and a phone write them: three sensors under a road that is louder below than above, a speed that
 //! is late, rounded, and comes when it comes. Nothing is wrong with them, and nothing may be warned of.
 
-use baricord_core::analysis::{Analysis, Silent, analyze};
+use baricord_core::analysis::{Analysis, Silent};
 use baricord_core::case::RecordingSpec;
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::Samples;
 use baricord_core::vehicle::{Vehicle, sample};
 use baricord_formats::read_recording;

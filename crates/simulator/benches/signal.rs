@@ -1,7 +1,8 @@
 //! Order work beside the bare transforms of the same samples. Times are told, never asserted.
 
-use baricord_core::analysis::{Silent, analyze, known_map};
+use baricord_core::analysis::{Silent, known_map};
 use baricord_core::case::RecordingSpec;
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Channel, Samples};
 use baricord_core::units::Seconds;
 use baricord_core::vehicle::{Vehicle, sample};

@@ -1,8 +1,9 @@
 //! Whether an order that is named can be relied on: random vehicles, faults, noise, lag and scale; what
 //! is found held against what was there, and how often the 95 % intervals hold the truth.
 
-use baricord_core::analysis::{RecordingAnalysis, Silent, analyze};
+use baricord_core::analysis::{RecordingAnalysis, Silent};
 use baricord_core::case::RecordingSpec;
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::signal::felt;

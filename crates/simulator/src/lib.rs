@@ -179,9 +179,10 @@ fn name_seed(name: &str) -> u64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use baricord_core::analysis::{Silent, analyze};
+    use baricord_core::analysis::Silent;
     use baricord_core::case::RecordingSpec;
     use baricord_core::measure::orders::Base;
+    use baricord_core::reasoning::attribution::analyze;
     use baricord_core::vehicle::sample::*;
 
     fn spec(gear: Option<&str>) -> RecordingSpec {

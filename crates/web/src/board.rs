@@ -42,20 +42,6 @@ struct BoardPage {
     also: String,
 }
 
-/// What a lane is called: by what its cases wait for.
-fn heading(s: Station) -> &'static str {
-    match s {
-        Station::Complaint => "waits for the driver's words",
-        Station::Road => "waits for a drive",
-        Station::Lift => "waits for the lift",
-        Station::Measure => "waits for a reading",
-        Station::Decide => "waits for a decision",
-        Station::Repair => "waits for the repair",
-        Station::Prove => "waits for proof",
-        Station::Done => "closed",
-    }
-}
-
 /// How long ago, in words.
 pub fn ago(minutes: i64) -> String {
     match minutes {
@@ -81,21 +67,12 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
     let lines = s.board(&words, 500).await?;
     let workshop = s.workshop_name().await?;
     let open = lines.iter().filter(|l| l.waits_for != "done").count();
-    let order = [
-        Station::Prove,
-        Station::Repair,
-        Station::Decide,
-        Station::Measure,
-        Station::Lift,
-        Station::Road,
-        Station::Complaint,
-        Station::Done,
-    ];
+    // What is nearest to being handed back comes first, what is closed last.
+    let order = Station::PAGES.into_iter().rev().chain([Station::Done]);
     let lanes: Vec<Lane> = order
-        .into_iter()
         .map(|st| Lane {
             id: st.id(),
-            heading: heading(st),
+            heading: st.facts().waits_for,
             lines: lines.iter().filter(|l| l.waits_for == st.id()).cloned().collect(),
         })
         .filter(|l| !l.lines.is_empty())
@@ -203,7 +180,7 @@ async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
 async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, None).await?;
-    Ok(Redirect::to(&NextView::of(id, &k.next).href))
+    Ok(Redirect::to(&NextView::of(&k.knowledge, id, &k.next).href))
 }
 
 /// The board and the opening of cases.

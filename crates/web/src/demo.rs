@@ -83,8 +83,9 @@ fn changes() -> Vec<(&'static str, Change)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use baricord_core::analysis::{Silent, analyze};
+    use baricord_core::analysis::Silent;
     use baricord_core::case::RecordingSpec;
+    use baricord_core::reasoning::attribution::analyze;
     use baricord_core::reasoning::diagnose;
     use baricord_core::reasoning::knowledge::builtin;
 

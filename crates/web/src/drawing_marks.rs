@@ -3,8 +3,9 @@
 use crate::drawing::{Marks, Pin};
 use crate::page::{LoadedCase, rung};
 use baricord_core::analysis::{Analysis, OrderFound};
-use baricord_core::case::Case;
+use baricord_core::case::{Case, Measurement};
 use baricord_core::lift::sound_localisation::{Heard, heard};
+use baricord_core::measure::instrument::instrument;
 use baricord_core::workflow::next_action::ActionKind;
 use std::collections::{HashMap, HashSet};
 
@@ -81,33 +82,12 @@ pub fn marks(k: &LoadedCase) -> Marks {
     m
 }
 
-/// Readings pinned to where they were taken.
+/// Readings pinned to where they were taken; what cannot be worked out has no pin.
 pub fn readings(case: &Case) -> Vec<Pin> {
-    let mut pins = vec![];
-    for x in &case.measurements {
-        if let Ok(at) = case.measurement_place(x) {
-            pins_of(case, x, &at, &mut pins);
-        }
-    }
-    pins
-}
-
-fn pins_of(case: &Case, x: &baricord_core::case::Measurement, at: &str, pins: &mut Vec<Pin>) {
-    match x.kind.as_str() {
-        "runout" => {
-            let fit = baricord_core::error::read_json(&x.input).and_then(|i| baricord_core::measure::runout::runout(&i));
-            if let (Ok(r), Some(p)) = (fit, case.vehicle.place(at)) {
-                pins.push(Pin { place: p.id, text: format!("{:.2} mm", r.raw_tir_mm.get()), wanted: false });
-            }
-        }
-        "angles" => {
-            let fit = baricord_core::error::read_json(&x.input).and_then(|i| baricord_core::measure::angles::angles(&i));
-            if let Ok(a) = fit {
-                for (i, d) in a.joint_deg.iter().enumerate() {
-                    pins.push(Pin { place: format!("{at}.j{}", i + 1), text: format!("{:.1}°", d.get()), wanted: false });
-                }
-            }
-        }
-        _ => {}
-    }
+    let pins_of = |m: &Measurement| {
+        let at = case.measurement_place(m).ok()?;
+        Some(instrument(&m.kind)?.evaluate(&case.vehicle, &at, &m.input).ok()?.pins)
+    };
+    let pin = |(place, text)| Pin { place, text, wanted: false };
+    case.measurements.iter().filter_map(pins_of).flatten().map(pin).collect()
 }

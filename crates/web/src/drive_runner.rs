@@ -66,7 +66,7 @@ pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, Stor
     case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
     let answer = diagnose(&case, &overrides.over(builtin())?, found.as_ref());
     let ranked = answer.symptoms.iter().find(|s| s.id == symptom).map(|s| s.ranked.as_slice()).unwrap_or_default();
-    Coach::for_symptom(&case, symptom, ranked)
+    baricord_core::reasoning::road_plan::coach_for_symptom(&case, symptom, ranked)
         .ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into())
 }
 
@@ -193,7 +193,7 @@ fn span(d: &Drive) -> Seconds {
 pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
     let until = crate::thermal_state::from_now(builtin());
     s.edit_case(case, None, "back from a drive", person, |d| {
-        baricord_core::lift::inspection_route::driven(d, &until);
+        baricord_core::lift::vehicle_state::driven(d, &until);
         Ok(())
     })
     .await?;

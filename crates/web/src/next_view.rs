@@ -19,10 +19,10 @@ pub struct NextView {
 
 impl NextView {
     /// Of a case.
-    pub fn of(case: Uuid, a: &NextAction) -> Self {
+    pub fn of(k: &Knowledge, case: Uuid, a: &NextAction) -> Self {
         let symptom = a.symptom.clone().unwrap_or_default();
         let href = match (a.kind, &a.test) {
-            (ActionKind::Test, Some(t)) => test_href(case, a.station, t, a.at.as_deref(), a.gear.as_deref(), &symptom),
+            (ActionKind::Test, Some(t)) => test_href(k, case, a.station, t, a.at.as_deref(), a.gear.as_deref(), &symptom),
             (ActionKind::Choose, _) => format!("/cases/{case}/decide?s={symptom}#repair-this"),
             _ => {
                 let station = if a.station == Station::Done { Station::Prove } else { a.station };
@@ -35,23 +35,23 @@ impl NextView {
 
 /// Where a test is answered: its station, with the test opened.
 pub fn href_of_test(k: &Knowledge, case: Uuid, test: &str, at: Option<&str>, gear: Option<&str>, symptom: &str) -> String {
-    test_href(case, station_of_test(k, test), test, at, gear, symptom)
+    test_href(k, case, station_of_test(k, test), test, at, gear, symptom)
 }
 
-fn test_href(case: Uuid, station: Station, test: &str, at: Option<&str>, gear: Option<&str>, symptom: &str) -> String {
+fn test_href(
+    k: &Knowledge,
+    case: Uuid,
+    station: Station,
+    test: &str,
+    at: Option<&str>,
+    gear: Option<&str>,
+    symptom: &str,
+) -> String {
     let named = |key: &str, v: Option<&str>| {
         v.map_or(String::new(), |v| format!("&{key}={}", crate::page::segment(v).replace("%2E", ".")))
     };
-    match station {
-        Station::Measure => {
-            // A section is read at its middle.
-            let (tool, at) = match test {
-                "angle-survey" => ("angles", at.map(String::from)),
-                "runout-survey" => ("runout", at.map(|a| format!("{a}.centre"))),
-                _ => ("runout", at.map(String::from)),
-            };
-            format!("/cases/{case}/measure?tool={tool}&s={symptom}{}", named("at", at.as_deref()))
-        }
-        _ => format!("/cases/{case}/{}?s={symptom}&test={test}{}{}", station.id(), named("at", at), named("gear", gear)),
+    match k.test(test).filter(|t| t.is_measurement()).and_then(|t| t.instrument()) {
+        Some(i) => format!("/cases/{case}/measure?tool={}&s={symptom}{}", i.id(), named("at", at)),
+        None => format!("/cases/{case}/{}?s={symptom}&test={test}{}{}", station.id(), named("at", at), named("gear", gear)),
     }
 }

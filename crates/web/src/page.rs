@@ -14,8 +14,8 @@ use baricord_core::permission::Act;
 use baricord_core::proof::verify::Verification;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose, wording};
+use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{NextAction, next_action};
-use baricord_core::workflow::{Station, is_done};
 use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::cases::StoredCase;
@@ -145,8 +145,8 @@ impl Frame {
             .enumerate()
             .map(|(i, s)| StationMark {
                 id: s.id(),
-                words: s.words(),
-                done: is_done(case, *s),
+                words: s.facts().words,
+                done: s.is_done(case),
                 here: *s == station,
                 x: 8.0 + 92.0 * i as f64,
             })
@@ -169,7 +169,7 @@ impl Frame {
             can_buy: m.person.role().may(Act::Buy),
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
-            next: NextView::of(k.stored.id, &k.next),
+            next: NextView::of(&k.knowledge, k.stored.id, &k.next),
             last,
         })
     }

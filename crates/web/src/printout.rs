@@ -151,7 +151,7 @@ impl Printout {
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
             beside: SafetyFindings::of(k),
-            next: NextView::of(k.stored.id, &k.next),
+            next: NextView::of(&k.knowledge, k.stored.id, &k.next),
             simulated: crate::page::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,

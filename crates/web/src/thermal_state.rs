@@ -1,7 +1,7 @@
 //! How warm a vehicle is from its last drive: the core has no clock, this is where it meets one.
 
 use baricord_core::case::Case;
-use baricord_core::lift::inspection_route;
+use baricord_core::lift::vehicle_state;
 use baricord_core::reasoning::knowledge::{Heat, Knowledge, Test, builtin};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
@@ -14,7 +14,7 @@ pub fn from_now(k: &Knowledge) -> String {
 
 /// Puts what was observed now into a case's document.
 pub fn observed(document: &mut Value, observation: Value, rule: &Test) {
-    inspection_route::observed(document, observation, rule, &from_now(builtin()));
+    vehicle_state::observed(document, observation, rule, &from_now(builtin()));
 }
 
 /// How warm it is at a moment, and for how many minutes it still counts as warm.

@@ -43,7 +43,7 @@ async fn calculations_answer_as_the_command_line_does() {
         let (status, answer) = call(&g, &format!("calc/{name}"), Some(&t), JSON, input.to_string().into_bytes()).await;
         assert_eq!(status, 200, "{answer}");
         // As printed and read again, as a program at the other end has it.
-        let own: Value = serde_json::from_str(&baricord_core::measure::calc::calc(name, &input).unwrap().to_string()).unwrap();
+        let own: Value = serde_json::from_str(&baricord_core::calc::calc(name, &input).unwrap().to_string()).unwrap();
         assert_eq!(answer, own, "{name}");
     }
     let wrong = [

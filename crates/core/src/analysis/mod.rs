@@ -1,8 +1,8 @@
-//! What a recording says: which orders stand in it, how strong, at which speed, and what could
-//! cause them.
+//! What a recording says: which orders stand in it, how strong, at which speed. What could cause them is named by the caller
+//! ([`LineCauses`]; [`crate::reasoning::attribution`] knows).
 //!
 //! [`track`] turns every recording of a case into wheel turns, with one scale fitted to all;
-//! [`analyze`] reads the lines, levels, rhythms and resonances from that. An order is what was
+//! [`read`] reads the lines, levels, rhythms and resonances from that. An order is what was
 //! measured: it is never pulled onto a known one.
 
 mod angle_domain;
@@ -30,7 +30,9 @@ pub use gear_comparison::{GearVerdict, OtherGear, Slip};
 pub use order_lines::{LevelBin, SPEED_BIN};
 pub use order_map::OrderMap;
 pub use phase::{PASSES, PhaseBin, turned_by};
-pub use report::{Analysis, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source, sources_of};
+pub use report::{
+    Analysis, LineCauses, MeasuredLine, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source,
+};
 pub(crate) use report::{peak_of, tolerance as tolerance_of};
 
 use crate::case::RecordingSpec;
@@ -491,13 +493,8 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
     Ok(())
 }
 
-/// What the recordings of a vehicle say.
-pub fn analyze(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dyn Progress) -> Result<Analysis, Problem> {
-    let tracked = track(v, recordings, progress)?;
-    report::answer(v, &tracked, progress)
-}
-
-/// What tracked recordings say.
-pub fn read(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) -> Result<Analysis, Problem> {
-    report::answer(v, tracked, progress)
+/// What tracked recordings say: orders with levels in m/s² (peak) or the channel's unit, rhythms, events, resonances. A recording
+/// that could not be tracked is there with its warnings. Fails only when `progress` stops it.
+pub fn read(v: &Vehicle, tracked: &[Outcome], causes: &dyn LineCauses, progress: &dyn Progress) -> Result<Analysis, Problem> {
+    report::report(v, tracked, causes, progress)
 }

@@ -1,5 +1,5 @@
-//! From tracked recordings to the answer: orders with levels, what could cause them, rhythms,
-//! resonances.
+//! From tracked recordings to what they say: orders with levels, rhythms, resonances. What could cause a line is named by whoever
+//! knows causes ([`LineCauses`]).
 
 use super::beats::{self, Beat};
 use super::events::Event;
@@ -10,8 +10,6 @@ use super::phase::PhaseBin;
 use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::error::{Problem, Warning};
 use crate::measure::orders::Base;
-use crate::reasoning::knowledge::{Knowledge, builtin};
-use crate::reasoning::{Hypothesis, hypotheses, predicted};
 use crate::signal::{Quantity, felt};
 use crate::units::{Hz, Ms2};
 use crate::vehicle::Vehicle;
@@ -195,34 +193,31 @@ pub(crate) fn tolerance(order: f64, sigma: f64) -> f64 {
     (2.5 * sigma).max(0.012).max(0.004 * order)
 }
 
-/// Faults at places that make a line at this wheel order.
-pub fn sources_of(
-    v: &Vehicle,
-    k: &Knowledge,
-    all: &[Hypothesis],
-    gear: Option<&str>,
-    engine_per_wheel: Option<f64>,
-    wheel_order: f64,
-    tol: f64,
-) -> Vec<Source> {
-    let ladder = crate::measure::orders::orders(v, gear).unwrap_or_default();
-    let mut out: Vec<Source> = vec![];
-    for h in all {
-        let hit = predicted(k, h, &ladder)
-            .iter()
-            .filter_map(|p| p.line.wheel_order(engine_per_wheel.map(crate::units::Order)))
-            .any(|o| (o.get() - wheel_order).abs() <= tol);
-        let s = Source { fault: h.fault.clone(), at: h.at.clone() };
-        if hit && !out.contains(&s) {
-            out.push(s);
-        }
-    }
-    out
+/// A line as it was measured, for whoever names what could cause it.
+#[derive(Clone, Copy, Debug)]
+pub struct MeasuredLine<'a> {
+    /// The gear of the run, where it was one.
+    pub gear: Option<&'a str>,
+    /// Engine turns for one wheel turn, where known.
+    pub engine_per_wheel: Option<f64>,
+    /// Turns for one wheel turn.
+    pub wheel_order: f64,
+    /// How far a predicted line may stand from it, in wheel orders.
+    pub tolerance: f64,
 }
 
-pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) -> Result<Analysis, Problem> {
-    let k = builtin();
-    let all = hypotheses(v, k);
+/// Names what could cause a line: the analysis measures lines and knows no faults.
+pub trait LineCauses: Sync {
+    /// Faults at places that make such a line, each once.
+    fn causes_of(&self, line: &MeasuredLine) -> Vec<Source>;
+}
+
+pub(super) fn report(
+    v: &Vehicle,
+    tracked: &[Outcome],
+    causes: &dyn LineCauses,
+    progress: &dyn Progress,
+) -> Result<Analysis, Problem> {
     let mut out = Analysis::default();
     for (i, t) in tracked.iter().enumerate() {
         if !progress.step(0.87 + 0.13 * i as f64 / tracked.len() as f64, "levels") {
@@ -242,7 +237,7 @@ pub(super) fn answer(v: &Vehicle, tracked: &[Outcome], progress: &dyn Progress) 
                 refused: true,
                 engine_per_wheel: None,
             },
-            Ok(t) => one(v, k, &all, t),
+            Ok(t) => report_recording(v, causes, t),
         });
     }
     gear_comparison::compare(&mut out, tracked);
@@ -255,10 +250,12 @@ const CHOSEN_MISS: f64 = 1.07;
 /// Found with simulated drives.
 const OWN_SHARE: f64 = 0.72;
 
-fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> RecordingAnalysis {
+fn report_recording(v: &Vehicle, causes: &dyn LineCauses, t: &Tracked) -> RecordingAnalysis {
     let (s, sigma_s) = (t.scale.value, t.scale.sigma);
     let gear = t.spec.fixed_gear();
-    let sources = |order: f64, tol: f64| sources_of(v, k, all, gear, t.engine_per_wheel, order, tol);
+    let sources = |wheel_order: f64, tolerance: f64| {
+        causes.causes_of(&MeasuredLine { gear, engine_per_wheel: t.engine_per_wheel, wheel_order, tolerance })
+    };
     let (mut orders, mut pulses): (Vec<OrderFound>, Vec<PulseFound>) = (vec![], vec![]);
     for c in &t.channels {
         let measured: Vec<f64> = c.lines.iter().map(|l| l.order).collect();
@@ -272,7 +269,12 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
             let ambiguous = t.engine_per_wheel.is_some_and(|e| gear_comparison::is_engine_like(v, order / e, order_sigma / e));
             let sources = sources(order, tolerance(order, order_sigma));
             let phase = t.pulse.as_ref().map_or(vec![], |p| p.phases(&c.x, &t.angle, l.order));
-            orders.push(OrderFound { ambiguous, sources, phase, ..told(c, Base::Wheel, (order, order_sigma), hz, peak, levels) });
+            orders.push(OrderFound {
+                ambiguous,
+                sources,
+                phase,
+                ..order_found(c, Base::Wheel, (order, order_sigma), hz, peak, levels)
+            });
         }
         for l in &c.pulses {
             let order = l.order / s;
@@ -284,7 +286,7 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
             });
         }
     }
-    orders.extend(engine_orders(v, k, all, t));
+    orders.extend(engine_orders(causes, t));
     let weight = |o: &OrderFound| o.level().0 / o.level().1.max(1e-12);
     orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
@@ -315,7 +317,7 @@ fn one(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Recording
 }
 
 /// An order in the words of the answer, its sources still to be named.
-fn told(
+fn order_found(
     c: &TrackedChannel,
     base: Base,
     (order, order_sigma): (f64, f64),
@@ -353,7 +355,7 @@ pub(super) fn is_engine_side(s: &Source) -> bool {
 }
 
 /// Orders that stay sharp in engine turns while the ratio changes.
-fn engine_orders(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) -> Vec<OrderFound> {
+fn engine_orders(causes: &dyn LineCauses, t: &Tracked) -> Vec<OrderFound> {
     let Some(engine) = &t.engine else { return vec![] };
     let mut out = vec![];
     for (i, ((_, found), c)) in engine.channels.iter().zip(&t.channels).enumerate() {
@@ -364,11 +366,14 @@ fn engine_orders(v: &Vehicle, k: &Knowledge, all: &[Hypothesis], t: &Tracked) ->
             let hz = t.hz(l.order * ratio / t.scale.value, peak.speed_kmh);
             // A counter of revolutions tells them to a part in a thousand.
             let order_sigma = l.sigma.hypot(0.001 * l.order);
-            let sources = sources_of(v, k, all, None, Some(ratio), l.order * ratio, tolerance(l.order, order_sigma) * ratio)
-                .into_iter()
-                .filter(is_engine_side)
-                .collect();
-            out.push(OrderFound { sources, ..told(c, Base::Engine, (l.order, order_sigma), hz, peak, levels) });
+            let line = MeasuredLine {
+                gear: None,
+                engine_per_wheel: Some(ratio),
+                wheel_order: l.order * ratio,
+                tolerance: tolerance(l.order, order_sigma) * ratio,
+            };
+            let sources = causes.causes_of(&line).into_iter().filter(is_engine_side).collect();
+            out.push(OrderFound { sources, ..order_found(c, Base::Engine, (l.order, order_sigma), hz, peak, levels) });
         }
     }
     out

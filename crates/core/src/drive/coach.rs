@@ -6,8 +6,7 @@
 //! as a run that tells them apart is done where the symptom is felt.
 
 use crate::case::Case;
-use crate::drive::run_plan::{self, PlannedRun};
-use crate::reasoning::Ranked;
+use crate::drive::run_plan::PlannedRun;
 use crate::units::{KilometresPerHour, Metres, Seconds};
 use serde::{Deserialize, Serialize};
 
@@ -138,16 +137,15 @@ pub struct Coach {
 }
 
 impl Coach {
-    /// The coach for a symptom: the fewest runs that separate its likeliest causes, or one run
-    /// through its speeds where there is nothing to separate.
-    pub fn for_symptom(case: &Case, symptom: &str, ranked: &[Ranked]) -> Option<Self> {
+    /// The coach for a symptom and the runs that are planned for it; where none is, for one run through its speeds. None where the
+    /// case has no such symptom or the tyre no circumference.
+    pub fn new(case: &Case, symptom: &str, runs: &[PlannedRun]) -> Option<Self> {
         let heard = case.symptom(symptom)?;
         let speeds = heard.speed_kmh.unwrap_or_default();
         // Driven under the load in which it was heard.
         let throttle =
             heard.condition.get("load").map(String::as_str).filter(|l| matches!(*l, "coast" | "float")).unwrap_or("drive");
         let circumference_m = case.vehicle.circumference().ok()?.get();
-        let runs = run_plan::runs_for_symptom(case, symptom, ranked);
         let leg = |gear: Option<String>, from: KilometresPerHour, to: KilometresPerHour| Leg {
             gear,
             from,
@@ -160,7 +158,7 @@ impl Coach {
             let gear = case.vehicle.gearbox.gears.last().map(|g| g.name.clone());
             (vec![leg(gear, KilometresPerHour(from), KilometresPerHour(to))], vec![vec![0]])
         } else {
-            (runs.iter().map(|r| leg(r.gear.clone(), r.from, r.to)).collect(), pairs_of(&runs))
+            (runs.iter().map(|r| leg(r.gear.clone(), r.from, r.to)).collect(), pairs_of(runs))
         };
         Some(Self { legs, pairs, circumference_m, peak: speeds.peak })
     }
@@ -288,7 +286,7 @@ mod tests {
         doc["symptoms"] = json!([{"id": "S1", "kind": "vibration", "speed_kmh": {"from": 70, "peak": peak, "to": 110}}]);
         let case = Case::from_json(&doc).unwrap();
         let answer = crate::reasoning::diagnose(&case, crate::reasoning::knowledge::builtin(), None);
-        Coach::for_symptom(&case, "S1", &answer.symptoms[0].ranked).unwrap()
+        crate::reasoning::road_plan::coach_for_symptom(&case, "S1", &answer.symptoms[0].ranked).unwrap()
     }
     /// A leg driven at so many km/h a second.
     fn drive(leg: &Leg, pace: f64) -> Driven {

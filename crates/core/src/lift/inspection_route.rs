@@ -3,10 +3,9 @@
 
 use crate::case::Case;
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, place_is, route};
-use crate::vehicle::{Place, PlaceKind, Vehicle};
+use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, route};
+use crate::vehicle::Place;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
 /// Something that was asked and could not be told: asked again when all else is done.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -19,65 +18,6 @@ pub struct AskedLater {
     /// In which gear.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
-}
-
-/// Puts what was observed into a case's document: who has looked under the vehicle has it on the lift, and who has driven
-/// it has it warm until `warm_until`.
-pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_until: &str) {
-    // What cannot be made has moved nothing.
-    if observation["outcome"] == crate::case::NOT_POSSIBLE {
-        crate::case::entries::append(document, "observations", observation);
-        return;
-    }
-    take_off(document, observation["at"].as_str(), rule);
-    match document.get_mut("observations").and_then(Value::as_array_mut) {
-        Some(list) => list.push(observation),
-        None => document["observations"] = vec![observation].into(),
-    }
-    if rule.lift {
-        document["state"]["on"] = "lift".into();
-    }
-    // What is told of the road while it is up was driven some time ago.
-    if rule.is_of_the_road() && document["state"]["on"] != "lift" {
-        document["state"]["warm_until"] = warm_until.into();
-    }
-}
-
-/// What a test took off is off afterwards: the shaft or the half shaft of its place, or all driven half shafts.
-fn take_off(document: &mut Value, at: Option<&str>, rule: &Test) {
-    if rule.opens.is_empty() {
-        return;
-    }
-    let Ok(v) = Vehicle::from_json(&document["vehicle"]) else { return };
-    let whole = at.and_then(|a| v.place(a)).and_then(|p| p.whole());
-    let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
-    let off: Vec<String> = match whole {
-        Some(one) => vec![one],
-        None => v.places().iter().filter(|p| driven(p)).map(|p| p.id.clone()).collect(),
-    };
-    let mut all: Vec<Value> = document["state"]["off"].as_array().cloned().unwrap_or_default();
-    all.extend(off.into_iter().map(Value::from).filter(|o| !all.contains(o)).collect::<Vec<_>>());
-    document["state"]["off"] = all.into();
-}
-
-/// A drive has ended: it stands on its wheels, and is warm until `warm_until`.
-pub fn driven(document: &mut Value, warm_until: &str) {
-    document["state"]["on"] = "ground".into();
-    document["state"]["warm_until"] = warm_until.into();
-}
-
-/// What must come off for some test, and whether it is off.
-pub fn removable_parts(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
-    let kinds: Vec<&String> = k.tests.iter().filter(|t| t.off).flat_map(|t| &t.at).collect();
-    // A shaft comes off as a whole.
-    let wholes: Vec<String> = case.vehicle.places().iter().filter_map(Place::whole).collect();
-    let alone = |p: &Place| p.whole().is_none() && kinds.iter().any(|kind| place_is(&case.vehicle, p, kind));
-    let may = |p: &Place| wholes.contains(&p.id) || alone(p);
-    let told = |p: Place| {
-        let is_off = case.state.as_ref().is_some_and(|s| s.is_off(&p));
-        (p, is_off)
-    };
-    case.vehicle.places().into_iter().filter(may).map(told).collect()
 }
 
 /// How a stop is reached, the least effort first.
@@ -130,8 +70,6 @@ impl InspectionStep {
 
 /// What takes longer (minutes) is a job, not a look: it comes with what must come off.
 const LONGEST_LOOK: f64 = 20.0;
-/// Off the vehicle the hands go nowhere: these are no looks.
-const NO_LOOKS: &[&str] = &["speed-sweep", "lamps"];
 
 /// How a test is reached under the vehicle; none of what belongs to the road.
 pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Access> {
@@ -141,7 +79,7 @@ pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes:
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let up_there = if rule.lift && !up { minutes - k.weights.time.lift_minutes } else { minutes };
     match () {
-        () if NO_LOOKS.contains(&rule.id.as_str()) => None,
+        () if rule.recorded || rule.not_proposed => None,
         () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Access::Off),
         () if rule.wheels => Some(Access::Powered),
         () if rule.lift || rule.off => Some(Access::Lift),
@@ -212,6 +150,7 @@ pub fn inspection_steps(
 mod tests {
     use super::*;
     use crate::reasoning::knowledge::builtin;
+    use crate::vehicle::Vehicle;
     use crate::vehicle::sample::*;
     use serde_json::json;
 
@@ -325,19 +264,6 @@ mod tests {
                 assert!(place(&warm) <= place(&cold), "{} {kind}", v.name);
             }
         }
-    }
-
-    #[test]
-    fn who_has_driven_has_it_warm_and_who_has_looked_has_it_up() {
-        let told = |test: &str, state: Value| {
-            let mut d = json!({"observations": [], "state": state});
-            observed(&mut d, json!({"test": test}), builtin().test(test).unwrap(), "2026-11-26T12:00:00Z");
-            (d["state"].clone(), d["observations"].as_array().unwrap().len())
-        };
-        assert_eq!(told("neutral-coast", json!({"on": "ground"})).0["warm_until"], "2026-11-26T12:00:00Z");
-        // Told of an earlier drive, from memory.
-        assert_eq!(told("neutral-coast", json!({"on": "lift"})), (json!({"on": "lift"}), 1));
-        assert_eq!(told("wheel-rock", json!({})), (json!({"on": "lift"}), 1));
     }
 
     #[test]

@@ -1,10 +1,11 @@
 //! What is measured and worked out: one module for each calculation, with its formula, its source and its worked values.
-//! [`calc`] is the one face of all of them for the command line and HTTP.
+//! [`instrument`] is what can be read where;
+//! [`crate::calc`] is the one face of all of them for the command line and HTTP.
 
 pub mod angles;
 pub mod bearing;
-pub mod calc;
 pub mod critical_speed;
+pub mod instrument;
 pub mod joint_drag;
 pub mod orders;
 pub mod runout;

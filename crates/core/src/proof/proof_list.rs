@@ -3,6 +3,7 @@
 
 use crate::case::intake::condition_words;
 use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation};
+use crate::measure::instrument::{Evaluation, Instrument, instrument};
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::wording::{outcome_words, test_words};
 use crate::vehicle::Vehicle;
@@ -92,24 +93,10 @@ fn answers(case: &Case, k: &Knowledge, symptom: &str) -> Vec<ProofLine> {
     out.into_iter().map(|x| x.1).collect()
 }
 
-/// A reading in words; none where it cannot be worked out.
-fn reading_words(v: &Vehicle, m: &Measurement, at: &str) -> Option<(String, bool)> {
-    match m.kind.as_str() {
-        "runout" => {
-            let r = crate::error::read_json(&m.input).and_then(|i| crate::measure::runout::runout(&i)).ok()?;
-            let limit = crate::measure::runout::limit_at(&v.limits, at).map(|l| l.get());
-            let over = limit.is_some_and(|l| r.raw_tir_mm.get() > l);
-            let of = limit.map_or(String::new(), |l| format!(", limit {l:.2} mm"));
-            Some((format!("{:.2} mm{of}", r.raw_tir_mm.get()), over))
-        }
-        "angles" => {
-            let a = crate::error::read_json(&m.input).and_then(|i| crate::measure::angles::angles(&i)).ok()?;
-            let limit = v.limits.torsional_rads2.unwrap_or(crate::measure::angles::TORSIONAL_RADS2);
-            let t = a.torsional_rads2.get();
-            Some((format!("{t:.0} rad/s², limit {limit:.0}"), t > limit))
-        }
-        _ => None,
-    }
+/// A reading worked out; none where it cannot be.
+fn evaluated(v: &Vehicle, m: &Measurement, at: &str) -> Option<(&'static dyn Instrument, Evaluation)> {
+    let i = instrument(&m.kind)?;
+    Some((i, i.evaluate(v, at, &m.input).ok()?))
 }
 
 fn readings(case: &Case, symptom: &str) -> Vec<ProofLine> {
@@ -121,20 +108,19 @@ fn readings(case: &Case, symptom: &str) -> Vec<ProofLine> {
         .collect();
     let mut out: Vec<ProofLine> = vec![];
     for (m, at) in of.iter().rev().filter(|(m, _)| !m.is_after()) {
-        let Some((before, true)) = reading_words(&case.vehicle, m, at) else { continue };
+        let Some((instrument, before)) = evaluated(&case.vehicle, m, at).filter(|e| e.1.over) else { continue };
         if out.iter().any(|l| l.measurement.as_deref() == Some(m.kind.as_str()) && l.at.as_deref() == Some(at)) {
             continue;
         }
         let after = of.iter().rev().find(|(a, there)| a.is_after() && a.kind == m.kind && there == at);
-        let what = if m.kind == "angles" { "joint angles" } else { "runout" };
         out.push(ProofLine {
             test: None,
             at: Some(at.clone()),
             gear: None,
             measurement: Some(m.kind.clone()),
-            again: format!("read the {what} again: {}", case.vehicle.place_words(at)),
-            before,
-            after: after.and_then(|(a, at)| reading_words(&case.vehicle, a, at)).map(|r| r.0),
+            again: format!("read the {} again: {}", instrument.quantity(), case.vehicle.place_words(at)),
+            before: before.words,
+            after: after.and_then(|(a, at)| evaluated(&case.vehicle, a, at)).map(|r| r.1.words),
             driven: false,
         });
     }

@@ -8,9 +8,6 @@ use super::place_kinds::is_kind;
 use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation, Symptom};
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
-/// The test that is a recording: it is driven by the plan of runs.
-pub const RECORDED: &str = "speed-sweep";
-
 /// A symptom that ends at this speed, km/h, shows in no run through the speeds: engine and gear could not hold it.
 const SLOWEST_RUN_TO: f64 = 40.0;
 
@@ -36,7 +33,7 @@ fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom
     let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
     let turned = t.turns_wheels() && seen;
     // A run through the speeds needs speeds, and so does the same speed in two gears.
-    let slow = matches!(t.id.as_str(), RECORDED | "other-gear-same-speed")
+    let slow = (t.recorded || t.id == "other-gear-same-speed")
         && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
     // What is seen on the bench lies there; a new lamp is no test of a cause.
     let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
@@ -51,7 +48,7 @@ fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom
         && !slow
         && !on_the_bench
         && !gone
-        && t.id != "lamps"
+        && !t.not_proposed
         && t.needs.iter().all(|n| has(v, *n))
 }
 
@@ -113,18 +110,10 @@ impl<'a> Answered<'a> {
             || self.counted.iter().any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
         let of = |s: Option<&str>| Case::concerns(s, &self.symptom.id);
         let there = |m: &Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
-        let measured = |kind: &str| {
-            case.measurements.iter().any(|m| m.kind == kind && of(m.symptom.as_deref()) && !m.is_after() && there(m))
-        };
-        observed
-            || answered()
-            || pointless()
-            || match t.id.as_str() {
-                RECORDED => case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r)),
-                "angle-survey" => measured("angles"),
-                "runout-survey" | "half-shaft-runout" => measured("runout"),
-                _ => false,
-            }
+        let measured =
+            || case.measurements.iter().any(|m| t.is_read_as(&m.kind) && of(m.symptom.as_deref()) && !m.is_after() && there(m));
+        let recorded = || case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r));
+        observed || answered() || pointless() || t.recorded && recorded() || measured()
     }
 }
 

@@ -7,6 +7,7 @@
 
 pub mod access;
 mod answer_effect;
+pub mod attribution;
 mod availability;
 mod behaviour;
 mod complaint_evidence;
@@ -25,8 +26,10 @@ mod place_kinds;
 pub mod plan;
 mod preparation;
 mod prior;
+pub mod purchasing;
 mod recording_evidence;
 mod repair_evidence;
+pub mod road_plan;
 mod sensitivity;
 mod separating_test;
 mod shared_causes;
@@ -37,7 +40,6 @@ mod units;
 pub mod wording;
 
 pub use answer_effect::{Effect, effect_of, last_effect};
-pub use availability::RECORDED;
 pub use danger::Danger;
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
@@ -53,7 +55,6 @@ pub use units::{Unit, complete_units, unit_of};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
-use crate::drive::coach::Coach;
 use crate::error::Warning;
 use knowledge::Knowledge;
 use likelihood::Model;
@@ -435,8 +436,8 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     // comes last.
     let is_vain = |n: &NextTest| n.minutes > LONG_JOB && !play.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
     next.sort_by_cached_key(|n| (!is_first(n), !is_due(case, k, w, n), is_vain(n)));
-    for n in next.iter_mut().filter(|n| n.test == RECORDED) {
-        n.runs = Coach::for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
+    for n in next.iter_mut().filter(|n| k.test(&n.test).is_some_and(|t| t.recorded)) {
+        n.runs = road_plan::coach_for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
     }
     SymptomAnswer {
         id: symptom.into(),

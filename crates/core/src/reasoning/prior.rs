@@ -1,7 +1,7 @@
 //! Priors: how often, raised by what was done to the vehicle, by its geometry and by hints from outside.
 
 use super::hypotheses::Hypothesis;
-use super::knowledge::{Fault, Knowledge, Mark, Marks};
+use super::knowledge::{Fault, Knowledge, Mark, Marks, Test};
 use super::likelihood::is_within;
 use crate::case::{Case, SpeedRange};
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
@@ -19,13 +19,9 @@ fn history(case: &Case, k: &Knowledge, f: &Fault, p: &Place) -> f64 {
             same && is_of_unit(case, o.at.as_deref(), p)
         })
     };
-    let measured = |kind: &str| case.measurements.iter().any(|m| m.kind == kind && !m.is_after());
+    let is_measured = |t: &Test| case.measurements.iter().any(|m| t.is_read_as(&m.kind) && !m.is_after());
     // The look that a fault's history stands for: its own sign, seen nearly always when it is there.
-    let own_sign = |test: &String| match test.as_str() {
-        "angle-survey" => made_at(test, None) || measured("angles"),
-        "runout-survey" | "half-shaft-runout" => made_at(test, None) || measured("runout"),
-        _ => made_at(test, None),
-    };
+    let own_sign = |test: &String| made_at(test, None) || k.test(test).is_some_and(is_measured);
     let nearly_always = |marks: &Marks| marks.values().any(|m| matches!(m, Mark::Sign(s) if s == "++"));
     let seen = f.tests.iter().any(|(test, marks)| nearly_always(marks) && own_sign(test));
     let counts = |tag: &str| !seen && w.looks.get(tag).is_none_or(|test| !made_at(test, None));

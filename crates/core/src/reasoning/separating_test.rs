@@ -1,6 +1,5 @@
 //! Which test parts two parts that no road test can part.
 
-use super::availability::RECORDED;
 use super::hypotheses::{Hypothesis, hypotheses, predicted};
 use super::knowledge::{Knowledge, Test};
 use super::likelihood::Model;
@@ -25,7 +24,7 @@ impl<'a> SeparatingTest<'a> {
         let mut tests = vec![];
         // The recording is what did not part them, a part that must come off first is a repair and no test, and traces of work
         // raise what may be wrong without parting it.
-        let parts = |t: &&Test| t.id != RECORDED && !t.off && t.id != "earlier-work-look";
+        let parts = |t: &&Test| !t.recorded && !t.off && t.id != "earlier-work-look";
         // Of what makes a line, as it makes a line.
         let model = Model::new(v, knowledge, &all, "vibration");
         for t in knowledge.tests.iter().filter(parts) {

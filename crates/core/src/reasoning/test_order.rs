@@ -203,7 +203,7 @@ pub fn tests_with_step(
             let going_up = if t.lift && !stands_up { k.weights.time.lift_minutes } else { 0.0 };
             let prepared = l.minutes - own - going_up <= 1e-9;
             let same = t.id == step.0 && l.one.at.as_ref().map(|p| p.id.as_str()) == step.1 && l.one.gear.as_deref() == step.2;
-            if same || !prepared || t.wheels || t.off || t.id == super::RECORDED {
+            if same || !prepared || t.wheels || t.off || t.recorded {
                 return false;
             }
             if rule.is_of_the_road() {

@@ -1,7 +1,7 @@
 //! The next best test: the expected drop in uncertainty per minute, in the state the vehicle is in.
 
 use super::Weighed;
-use super::availability::{RECORDED, TestInstance, open};
+use super::availability::{TestInstance, open};
 use super::knowledge::Test;
 use super::likelihood::{Likelihoods, Model};
 use super::preparation::{charged_minutes, minutes};
@@ -158,7 +158,7 @@ pub(crate) fn evaluate_tests<'a>(case: &Case, model: &Model<'a>, symptom: &str, 
         EvaluatedTest { bits: information_gain(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
     let mut out: Vec<EvaluatedTest> = open(case, model, symptom).into_iter().map(lay).collect();
-    out.retain(|l| l.one.test.id != RECORDED || shows_lines(w, l));
+    out.retain(|l| !l.one.test.recorded || shows_lines(w, l));
     out
 }
 
@@ -320,9 +320,10 @@ mod tests {
     #[test]
     fn a_recording_is_proposed_with_its_gears_and_speeds() {
         let d = diagnose(&case(rear_drive(2), "vibration", json!({})), builtin(), None);
-        let n = d.symptoms[0].next.iter().find(|n| n.test == RECORDED).unwrap();
+        let is_recorded = |n: &&NextTest| builtin().test(&n.test).is_some_and(|t| t.recorded);
+        let n = d.symptoms[0].next.iter().find(is_recorded).unwrap();
         assert!(!n.runs.is_empty() && n.runs.iter().all(|r| r.to.get() > r.from.get() && r.gear.is_some()), "{:?}", n.runs);
-        assert!(d.symptoms[0].next.iter().all(|n| n.test == RECORDED || n.runs.is_empty()));
+        assert!(d.symptoms[0].next.iter().all(|n| is_recorded(&n) || n.runs.is_empty()));
     }
 
     #[test]

@@ -7,7 +7,7 @@ use crate::proof::proof_list::proof_list;
 use crate::proof::verify::{Verdict, Verification};
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::wording::{pair_words, repair_words, test_words};
-use crate::reasoning::{Diagnosis, NextStep, RECORDED};
+use crate::reasoning::{Diagnosis, NextStep};
 use crate::safety::drive_clearance::Proposal;
 use crate::workflow::{Station, is_proved};
 
@@ -103,8 +103,8 @@ impl NextAction {
 /// At which station a test is made: on the road, under the vehicle, or read with an instrument.
 pub fn station_of_test(k: &Knowledge, test: &str) -> Station {
     match k.test(test) {
-        _ if matches!(test, "runout-survey" | "half-shaft-runout" | "angle-survey") => Station::Measure,
-        _ if test == RECORDED => Station::Road,
+        Some(t) if t.is_measurement() => Station::Measure,
+        Some(t) if t.recorded => Station::Road,
         Some(t) if t.is_of_the_road() && !t.lift => Station::Road,
         _ => Station::Lift,
     }

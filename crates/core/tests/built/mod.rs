@@ -1,9 +1,10 @@
 //! Signals built sample by sample, for the tests of order work.
 #![allow(dead_code)] // Each test uses what it needs.
 
-use baricord_core::analysis::{Analysis, RecordingAnalysis, Silent, analyze};
+use baricord_core::analysis::{Analysis, RecordingAnalysis, Silent};
 use baricord_core::case::RecordingSpec;
 use baricord_core::measure::orders::Base;
+use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;

@@ -1,6 +1,6 @@
 //! Where the hands go: one small drawing for each way of feeling, turning, prying, listening and looking.
 
-use baricord_core::reasoning::knowledge::Hands;
+use baricord_core::hands::Hands;
 
 fn hand(x: i32, y: i32) -> String {
     format!(r#"<circle class="hand" cx="{x}" cy="{y}" r="10"/>"#)

@@ -1,11 +1,13 @@
-//! The seven stations of a case, a folder each: its routes, view models and templates. What several stations show stands beside
-//! them: [`form`] reads what a form sent, [`test_cards`] shows a test with its answers, [`part`] is the page of a part.
+//! The stations of a case, a folder each: routes, view models and templates. [`page_of`] is the registry. What several stations
+//! show stands beside them: [`form`] reads what a form sent, [`test_cards`] shows a test with its answers, [`observations`] keeps
+//! an answer, [`part`] is the page of a part.
 
 pub mod complaint;
 pub mod decide;
 pub mod form;
 pub mod lift;
 pub mod measure;
+pub mod observations;
 pub mod part;
 pub mod prove;
 pub mod repair;
@@ -14,29 +16,53 @@ pub mod test_cards;
 
 use crate::App;
 use axum::Router;
+use baricord_core::workflow::Station;
 
-/// All stations.
+/// The pages of a station.
+struct StationPage {
+    /// Pages and forms of ordinary size.
+    routes: fn() -> Router<App>,
+    /// What takes files; none where nothing does.
+    uploads: Option<fn() -> Router<App>>,
+}
+
+/// The registry: every station with its pages; none of the one that has no page of its own.
+fn page_of(station: Station) -> Option<StationPage> {
+    let page = |routes| Some(StationPage { routes, uploads: None });
+    match station {
+        Station::Complaint => page(complaint::routes),
+        Station::Road => Some(StationPage { routes: road::routes, uploads: Some(road::recordings::uploads) }),
+        Station::Lift => Some(StationPage { routes: lift::routes, uploads: Some(lift::attachments::uploads) }),
+        Station::Measure => page(measure::routes),
+        Station::Decide => page(decide::routes),
+        Station::Repair => page(repair::routes),
+        Station::Prove => page(prove::routes),
+        Station::Done => None,
+    }
+}
+
+fn pages() -> impl Iterator<Item = StationPage> {
+    Station::PAGES.into_iter().filter_map(page_of)
+}
+
+/// All stations, and what they share.
 pub fn routes() -> Router<App> {
-    Router::new()
-        .merge(complaint::routes())
-        .merge(complaint::sounds::routes())
-        .merge(road::routes())
-        .merge(road::map_view::routes())
-        .merge(road::order_detail::routes())
-        .merge(road::recordings::routes())
-        .merge(road::drive::routes())
-        .merge(lift::routes())
-        .merge(lift::attachments::routes())
-        .merge(lift::joint_drag::routes())
-        .merge(lift::sound_localisation::routes())
-        .merge(measure::routes())
-        .merge(decide::routes())
-        .merge(repair::routes())
-        .merge(prove::routes())
-        .merge(part::routes())
+    let shared = Router::new().merge(part::routes()).merge(observations::routes());
+    pages().fold(shared, |all, p| all.merge((p.routes)()))
 }
 
 /// Routes of the stations that take files.
 pub fn uploads() -> Router<App> {
-    Router::new().merge(road::recordings::uploads()).merge(lift::attachments::uploads())
+    pages().filter_map(|p| p.uploads).fold(Router::new(), |all, uploads| all.merge(uploads()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_station_of_the_line_has_a_page() {
+        assert!(Station::PAGES.into_iter().all(|s| page_of(s).is_some()));
+        assert!(page_of(Station::Done).is_none());
+    }
 }

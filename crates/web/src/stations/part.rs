@@ -11,6 +11,7 @@ use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
+use baricord_core::measure::instrument::instruments_for;
 use baricord_core::measure::orders::orders;
 use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::percent_words;
@@ -32,7 +33,8 @@ struct PartPage {
     orders: Vec<(String, String)>,
     seen: Vec<(String, String)>,
     cards: Vec<TestCard>,
-    dial: String,
+    /// Instruments that are read at this part: id, measuring point, what it reads.
+    read_here: Vec<(&'static str, String, &'static str)>,
 }
 
 async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, PageError> {
@@ -88,14 +90,9 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
     open.retain(|t| t.at.as_deref() == Some(p.id.as_str()));
     open.sort_by_key(|t| ranks.iter().position(|r| *r == (&t.test, &t.at, &t.gear)).unwrap_or(usize::MAX));
     let here = open.iter().enumerate().filter_map(|(i, t)| card(&k, &beliefs, t, i + 1)).collect();
-    let dial = match p.kind {
-        baricord_core::vehicle::PlaceKind::Section => format!("{}.centre", p.id),
-        baricord_core::vehicle::PlaceKind::Half
-        | baricord_core::vehicle::PlaceKind::Hub
-        | baricord_core::vehicle::PlaceKind::Wheel => p.id.clone(),
-        _ => String::new(),
-    };
-    Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, dial, f })
+    let read_here =
+        instruments_for(&case.vehicle).into_iter().filter_map(|i| Some((i.id(), i.point_of(&p)?, i.quantity()))).collect();
+    Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, read_here, f })
 }
 
 /// Routes of a part.

@@ -4,11 +4,12 @@ use crate::next_view::href_of_test;
 use crate::page::{LoadedCase, ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
+use baricord_core::measure::instrument::InstrumentKind;
 use baricord_core::reasoning::access::{OpenedPlaces, quick_looks};
 use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
 use baricord_core::reasoning::{
-    Hypothesis, OpenTest, RECORDED, beliefs, hypotheses, information_gain, moved, open_test, open_tests, tests_with_step,
+    Hypothesis, OpenTest, beliefs, hypotheses, information_gain, moved, open_test, open_tests, tests_with_step,
 };
 use baricord_core::safety::cautions::{RunningCheck, at_test, running_checks};
 use baricord_core::workflow::Station;
@@ -52,6 +53,10 @@ pub struct WithIt {
 pub struct TestCard {
     pub number: usize,
     pub test: String,
+    /// It is made by recording a run.
+    pub recorded: bool,
+    /// How its numbers are read, of a test that a spring balance answers.
+    pub by_balance: Option<&'static str>,
     pub at: String,
     pub gear: String,
     pub ask: String,
@@ -237,6 +242,8 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
     Some(TestCard {
         number,
         test: rule.id.clone(),
+        recorded: rule.recorded,
+        by_balance: rule.instrument().filter(|i| i.kind() == InstrumentKind::Answer).map(|i| i.how()),
         at: t.at.clone().unwrap_or_default(),
         gear: t.gear.clone().unwrap_or_default(),
         ask: ask_words(kb, case, &rule.id, at, gear),
@@ -250,7 +257,7 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
         also: also_of(rule),
         read_at: match () {
             () if is_read => href.clone(),
-            () if rule.id == RECORDED => format!("/cases/{}/road?s={symptom}#record", k.stored.id),
+            () if rule.recorded => format!("/cases/{}/road?s={symptom}#record", k.stored.id),
             () => String::new(),
         },
         runs: runs.map(Leg::words).collect(),

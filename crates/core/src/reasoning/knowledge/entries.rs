@@ -1,5 +1,7 @@
 //! A test, its outcomes, and the ways to buy a part, as the data files say them.
 
+use crate::hands::Hands;
+use crate::measure::instrument::{Instrument, InstrumentKind, instrument};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
@@ -136,6 +138,18 @@ pub struct Test {
     /// It is made right after a drive.
     #[serde(default)]
     pub after_drive: bool,
+    /// It is made by recording a run.
+    #[serde(default)]
+    pub recorded: bool,
+    /// The place is found by holding levels against each other, place by place.
+    #[serde(default)]
+    pub levels: bool,
+    /// It is answered where it is said, and never proposed.
+    #[serde(default)]
+    pub not_proposed: bool,
+    /// The instrument whose reading answers it: an id of [`crate::measure::instrument::INSTRUMENTS`].
+    #[serde(default)]
+    pub instrument: Option<String>,
     /// What can come out.
     pub outcomes: Vec<OutcomeRule>,
     /// Cautions that stand at it.
@@ -175,38 +189,6 @@ pub enum Heat {
     Cold,
 }
 
-/// What the hands do at a test.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Hands {
-    /// Rock a wheel, above and below.
-    Rock,
-    /// Spin a wheel, the other hand on the hub or spring.
-    Spin,
-    /// Twist both sides of a joint against each other.
-    Twist,
-    /// Swing a joint through both planes.
-    Swing,
-    /// Lift a shaft or a yoke up and down.
-    Lift,
-    /// A bar against it.
-    Bar,
-    /// Squeeze every fold.
-    Squeeze,
-    /// A listening rod on the housing.
-    Listen,
-    /// A dial against it, turned by hand.
-    Dial,
-    /// Turn to and fro and watch.
-    Watch,
-    /// A wrench on a plug or a nut.
-    Wrench,
-    /// A lamp and the eyes, hands away.
-    Look,
-    /// No hands: bends to both sides, and which wheels they load.
-    Bend,
-}
-
 impl Test {
     /// One of its outcomes.
     pub fn outcome(&self, id: &str) -> Option<&OutcomeRule> {
@@ -233,6 +215,21 @@ impl Test {
             (self.off && self.lift, "something off first"),
         ];
         [on].into_iter().chain(more.into_iter().filter(|m| m.0).map(|m| m.1)).collect()
+    }
+
+    /// The instrument whose reading answers it.
+    pub fn instrument(&self) -> Option<&'static dyn Instrument> {
+        self.instrument.as_deref().and_then(instrument)
+    }
+
+    /// Whether its answer is a reading that is kept as a measurement, of this kind.
+    pub fn is_read_as(&self, kind: &str) -> bool {
+        self.is_measurement() && self.instrument.as_deref() == Some(kind)
+    }
+
+    /// Whether its answer is a reading that is kept as a measurement and held against a limit.
+    pub fn is_measurement(&self) -> bool {
+        self.instrument().is_some_and(|i| i.kind() == InstrumentKind::Measurement)
     }
 
     /// Whether it is made on the road.

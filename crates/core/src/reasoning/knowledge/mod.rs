@@ -12,7 +12,7 @@ mod zones;
 
 pub use crate::case::vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
 pub use caution::{Caution, Situation};
-pub use entries::{Bears, Hands, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
+pub use entries::{Bears, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
 pub use explain::Explanation;
 pub use fault::{
     Behaviour, DangerRule, Exception, Fault, LineRule, Load, Mark, Marks, Only, Shows, SpeedShape, Turning, TurnsWith,
@@ -126,6 +126,9 @@ impl Knowledge {
             if t.same_as.as_ref().is_some_and(|s| self.test(s).is_none()) {
                 return Err(format!("test {}: what it is the same as is not known", t.id));
             }
+            if t.instrument.is_some() && t.instrument().is_none() {
+                return Err(format!("test {}: its instrument is not known", t.id));
+            }
             self.check_cautions(&t.id, &t.caution)?;
         }
         for (i, f) in self.faults.iter().enumerate() {
@@ -217,6 +220,23 @@ impl Knowledge {
     /// A test by id.
     pub fn test(&self, id: &str) -> Option<&Test> {
         self.tests.iter().find(|t| t.id == id)
+    }
+
+    /// The test that is made by recording a run.
+    pub fn recorded_test(&self) -> Option<&Test> {
+        self.tests.iter().find(|t| t.recorded)
+    }
+
+    /// The test that is answered by levels at several places.
+    pub fn levels_test(&self) -> Option<&Test> {
+        self.tests.iter().find(|t| t.levels)
+    }
+
+    /// The test that a reading of an instrument answers at a place: the one that is made at places of its kind, else the first.
+    pub fn test_read_with(&self, instrument: &str, made_at: impl Fn(&str) -> bool) -> Option<&Test> {
+        let mut all = self.tests.iter().filter(|t| t.instrument.as_deref() == Some(instrument));
+        let first = all.clone().next();
+        all.find(|t| t.at.iter().any(|kind| made_at(kind))).or(first)
     }
 
     /// A fault by id.

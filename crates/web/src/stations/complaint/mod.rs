@@ -460,4 +460,5 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/hints", post(hint))
         .route("/cases/{id}/history", post(count))
         .route("/cases/{id}/vehicle/preview", post(preview))
+        .merge(sounds::routes())
 }

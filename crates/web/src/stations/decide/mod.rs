@@ -2,14 +2,13 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::error::{PageError, may, may_write};
+use crate::error::{PageError, may};
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which, ask_words, cause_words, money};
 use crate::printout::due_words;
 use crate::stations::form::FormFields;
 use crate::stations::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
-use crate::thermal_state::observed;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -19,16 +18,15 @@ use axum::{Form, Router};
 use baricord_core::case::fault_at::FaultAt;
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
-use baricord_core::reasoning::gate::{ChosenRepair, Gate, Gates, ReasonAsked, gates};
-use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::reasoning::gate::{Gate, Gates, ReasonAsked, gates};
 use baricord_core::reasoning::plan::PlanStep;
+use baricord_core::reasoning::purchasing::ChosenRepair;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
 };
 use baricord_core::reasoning::{DiagnosisStatus, NextTest, Ranked, SymptomAnswer};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::ActionKind;
-use serde_json::json;
 use uuid::Uuid;
 
 /// A cause that can be repaired from the page.
@@ -195,10 +193,9 @@ fn asked_words(k: &LoadedCase, g: &Gates, asked: &[ReasonAsked]) -> Vec<String> 
         .collect()
 }
 
-fn cause_row(k: &LoadedCase, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
+fn cause_row(k: &LoadedCase, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
     let kb = &*k.knowledge;
     let now = format!("Repaired now it costs {} on average until it is cured", money(kb, c.order_now));
-    let first = a.course.steps.first();
     CauseRow {
         fault: r.fault.clone(),
         at: r.at.clone(),
@@ -227,17 +224,14 @@ fn cause_row(k: &LoadedCase, a: &SymptomAnswer, g: &Gates, r: &Ranked, c: &Gate)
             })
             .collect(),
         looks: looks_at_repair(k, &r.fault, Some(&r.at)),
-        is_planned: a.course.enough
-            && first.is_some_and(|s| {
-                s.fault.as_deref() == Some(r.fault.as_str()) && s.at.as_deref() == Some(r.at.as_str()) && s.with == r.with
-            }),
+        is_planned: c.planned,
     }
 }
 
 fn causes(k: &LoadedCase, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
     let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear && r.with == c.with;
     let at_gate = a.ranked.iter().filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)));
-    at_gate.map(|(r, c)| cause_row(k, a, g, r, c)).collect()
+    at_gate.map(|(r, c)| cause_row(k, g, r, c)).collect()
 }
 
 /// Where the search stands, in one sentence.
@@ -345,47 +339,6 @@ fn history(k: &LoadedCase) -> Vec<(String, String)> {
     judged.map(|r| (repair_words(&k.knowledge, k.case(), r), r.result.as_deref().unwrap_or_default().replace('-', " "))).collect()
 }
 
-/// A test's outcome, tapped anywhere.
-async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
-    let kb = builtin();
-    let test = f.need("test", "the test")?;
-    let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
-    let answer = t.answer(&case, f.need("outcome", "the outcome")?, f.text("at"), &f.all("also"), &f.all("seen-to"))?;
-    let after = f.text("phase") == Some("after");
-    let said = format!("{}: {}", t.ask, answer.words);
-    s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
-        let mut o = json!({"test": test, "outcome": answer.outcome});
-        if let Some(s) = f.text("symptom") {
-            o["symptom"] = s.into();
-        }
-        if let Some(at) = &answer.at {
-            o["at"] = at.clone().into();
-        }
-        if let Some(g) = f.text("gear") {
-            o["gear"] = g.into();
-        }
-        if let Some(n) = f.text("note") {
-            o["note"] = n.into();
-        }
-        if !answer.also.is_empty() {
-            o["also"] = json!(answer.also);
-        }
-        if after {
-            o["phase"] = "after".into();
-        }
-        observed(d, o, t);
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
-    let back = f.text("back").filter(|b| ["decide", "lift", "road", "prove"].contains(b)).unwrap_or("decide");
-    Ok(Redirect::to(&format!("/cases/{id}/{back}?s={}", f.text("symptom").unwrap_or_default())))
-}
-
 /// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
 /// without a reason. A part that is due anyway is changed without calling it the cause.
 async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
@@ -437,8 +390,5 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
 
 /// Routes of the station.
 pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/cases/{id}/decide", get(show))
-        .route("/cases/{id}/observations", post(observe))
-        .route("/cases/{id}/repairs", post(choose))
+    Router::new().route("/cases/{id}/decide", get(show)).route("/cases/{id}/repairs", post(choose))
 }

@@ -15,11 +15,14 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::lift::isolation::isolation;
-use baricord_core::measure::joint_drag::{JointDragInput, joint_drag};
+use baricord_core::measure::instrument::instrument;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::workflow::Station;
 use serde_json::json;
 use uuid::Uuid;
+
+/// The spring balance.
+const INSTRUMENT: &str = "joint-drag";
 
 /// A test that takes units out: how it is made, each outcome with what remains.
 struct IsolationRow {
@@ -96,29 +99,21 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     may_write(&m)?;
     let f = FormFields(f);
     let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
-    let read = JointDragInput { arm_mm: arm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
-    let s = joint_drag(&read)?;
+    let input = json!({"arm_mm": arm, "first_n": pulls(&f, "first_n")?, "second_n": pulls(&f, "second_n")?});
+    let balance = instrument(INSTRUMENT).ok_or(PageError::NotFound)?;
+    let rule = builtin().test_read_with(INSTRUMENT, |_| true).ok_or(PageError::NotFound)?;
     let at = f.need("at", "the joint")?;
-    let list = |x: &[f64]| x.iter().map(|v| format!("{v}")).collect::<Vec<_>>().join(" ");
-    let note = format!(
-        "spring balance at {arm:.0} mm: {} N, {} N; {:.2} and {:.2} ± {:.2} N·m; {}",
-        list(&read.first_n),
-        list(&read.second_n),
-        s.torque_nm[0],
-        s.torque_nm[1],
-        s.sigma_nm,
-        s.reason
-    );
-    let rule = builtin().test("joint-swing").ok_or(PageError::NotFound)?;
     let mut scope = m.scope().await?;
-    let words = format!("Swing the joint: {}", s.outcome.replace('-', " "));
+    let vehicle = scope.case(id).await?.case.vehicle;
+    let read = balance.evaluate(&vehicle, at, &input)?;
+    let outcome = read.outcome.ok_or(PageError::NotFound)?;
+    if !balance.points(&vehicle).iter().any(|p| p.id == at) {
+        return Err(Problem::new("unknown-place", format!("“{at}” is no joint of this vehicle")).field("at").into());
+    }
+    let words = format!("{}: {}", rule.ask, outcome.replace('-', " "));
     scope
         .edit_case_once(id, f.mark()?, None, &words, &m.person.name, |d| {
-            let case = baricord_core::case::Case::from_json(d)?;
-            if case.vehicle.place(at).is_none_or(|p| p.kind != baricord_core::vehicle::PlaceKind::Joint) {
-                return Err(Problem::new("unknown-place", format!("“{at}” is no joint of this vehicle")).field("at"));
-            }
-            let mut o = json!({"test": "joint-swing", "at": at, "outcome": s.outcome, "note": note, "balance": {"arm_mm": arm, "first_n": read.first_n, "second_n": read.second_n}});
+            let mut o = json!({"test": rule.id, "at": at, "outcome": outcome, "note": read.words, "balance": input});
             if let Some(s) = f.text("symptom") {
                 o["symptom"] = s.into();
             }

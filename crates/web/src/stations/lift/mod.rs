@@ -23,9 +23,8 @@ use axum::{Form, Router};
 use baricord_core::case::entries::{append, edit_entries, read_entries};
 use baricord_core::error::Problem;
 use baricord_core::lift::blind_check::{self, BlindAnswer, BlindStatus, Question, Refused, votes};
-use baricord_core::lift::inspection_route::{
-    AskedLater, InspectionStep, access, inspection_steps, is_over, put_first, removable_parts,
-};
+use baricord_core::lift::inspection_route::{AskedLater, InspectionStep, access, inspection_steps, is_over, put_first};
+use baricord_core::lift::vehicle_state::removable_parts;
 use baricord_core::reasoning::knowledge::{Test, builtin};
 use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::outcome_words;
@@ -430,4 +429,7 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/lift/off", post(taken_off))
         .route("/cases/{id}/lift/vote", post(cast))
         .route("/cases/{id}/lift/decide", post(decide))
+        .merge(attachments::routes())
+        .merge(joint_drag::routes())
+        .merge(sound_localisation::routes())
 }

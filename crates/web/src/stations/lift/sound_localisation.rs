@@ -23,9 +23,6 @@ use baricord_core::workflow::Station;
 use serde_json::{Value, json};
 use uuid::Uuid;
 
-/// The test that the loudest station answers.
-const TEST: &str = "lift-run";
-
 /// A place that can be listened at.
 struct Place {
     id: String,
@@ -56,11 +53,14 @@ struct ListeningPage {
     /// What must be ticked before wheels turn under power.
     checks: Vec<RunningCheck>,
     most: usize,
+    /// The test that the loudest place answers.
+    test: String,
 }
 
 /// Sounds that were taken at a place for this.
 fn sounds(document: &Value) -> Vec<Attachment> {
-    pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && p.test.as_deref() == Some(TEST)).collect()
+    let of_levels = |test: &Option<String>| test.as_deref().and_then(|t| builtin().test(t)).is_some_and(|t| t.levels);
+    pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && of_levels(&p.test)).collect()
 }
 
 /// The two sounds that this person compares next, first or second by chance.
@@ -79,7 +79,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let levels = heard(doc);
     let unit = levels.first().map_or(LevelUnit::Decibel, |h| h.unit);
     let top = levels.iter().map(|h| h.level).fold(0.0, f64::max);
-    let rule = kb.test(TEST).ok_or(PageError::NotFound)?;
+    let rule = kb.levels_test().ok_or(PageError::NotFound)?;
     let taken = sounds(doc);
     let here =
         |p: &baricord_core::vehicle::Place| rule.at.iter().any(|a| baricord_core::reasoning::place_is(&case.vehicle, p, a));
@@ -120,6 +120,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
         cautions: cautions(&k, rule, None),
         checks: running_checks(case, rule),
+        test: rule.id.clone(),
         most: crate::stations::lift::attachments::MOST,
         f,
     })
@@ -151,7 +152,7 @@ async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
     if all.is_empty() {
         return Err(Problem::new("missing", "a level at one place at least").field("level").into());
     }
-    let rule = builtin().test(TEST).ok_or(PageError::NotFound)?;
+    let rule = builtin().levels_test().ok_or(PageError::NotFound)?;
     require_checks(&case, rule, &f.all("seen-to"))?;
     let was = heard(&s.case(id).await?.document);
     let new: Vec<Heard> =

@@ -23,7 +23,6 @@ use baricord_core::case::intake;
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::drive::run_plan::PlannedRun;
 use baricord_core::measure::orders::{Base, Family, OrderLine, What, orders};
-use baricord_core::reasoning::RECORDED;
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::vehicle::Vehicle;
 use baricord_core::workflow::Station;
@@ -150,7 +149,7 @@ fn plan(k: &LoadedCase) -> Option<PlanView> {
         return None;
     }
     let v = &k.case().vehicle;
-    let p = baricord_core::drive::run_plan::for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
+    let p = baricord_core::reasoning::road_plan::plan_for_symptom(k.case(), k.symptom.as_deref()?, &k.answer()?.ranked)?;
     let gear = |r: &PlannedRun| r.gear.as_ref().map_or(String::new(), |g| format!("gear {g}, "));
     let speeds = |r: &PlannedRun| format!("{}{:.0} to {:.0} km/h, slowly through", gear(r), r.from.get(), r.to.get());
     Some(PlanView {
@@ -303,7 +302,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
     let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
     let line = a.line.unwrap_or(0);
     let beliefs = Beliefs::of(&k);
-    let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && t.id != RECORDED;
+    let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && !t.recorded;
     // What was asked for by name; else the next step, where it is driven.
     let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
     let own_step =
@@ -559,6 +558,10 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/analysis", get(task))
         .route("/cases/{id}/analysis/cancel", post(cancel))
         .route("/cases/{id}/analysis/again", post(again))
+        .merge(map_view::routes())
+        .merge(order_detail::routes())
+        .merge(recordings::routes())
+        .merge(drive::routes())
 }
 
 #[cfg(test)]

@@ -1,10 +1,9 @@
 //! One calculation by name, JSON in and JSON out: the face that the command line, the HTTP
 //! interface and the pages share.
 
-use super::{angles, bearing, critical_speed, runout};
-use crate::drive::run_plan;
 use crate::error::{Problem, read_json};
-use crate::measure::orders;
+use crate::measure::{angles, bearing, critical_speed, orders, runout};
+use crate::reasoning::road_plan;
 use crate::units::{Hz, KilometresPerHour, Rpm};
 use crate::vehicle::{Tyre, Vehicle};
 use serde::Deserialize;
@@ -27,7 +26,7 @@ struct Setting {
 /// Does one calculation.
 ///
 /// ```
-/// let out = baricord_core::measure::calc::calc("tyre", &serde_json::json!({"size": "235/65R16"})).unwrap();
+/// let out = baricord_core::calc::calc("tyre", &serde_json::json!({"size": "235/65R16"})).unwrap();
 /// assert!((out["rolling_circumference_m"].as_f64().unwrap() - 2.1713).abs() < 1e-4);
 /// ```
 pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
@@ -46,7 +45,7 @@ pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
         "angles" => json!(angles::angles(&read_json(input)?)?),
         "runout" => json!(runout::runout(&read_json(input)?)?),
         "critical-speed" => json!(critical_speed::critical_speed(&read_json(input)?)?),
-        "separability" => json!(run_plan::separability(&read_json(input)?)?),
+        "separability" => json!(road_plan::separability(&read_json(input)?)?),
         "bearing" => json!(bearing::bearing(read_json(input)?)?),
         other => {
             return Err(Problem::new("unknown-calculation", format!("no calculation “{other}”; there are {}", NAMES.join(", ")))

@@ -1,0 +1,166 @@
+//! Instruments: what can be read on a vehicle, at which measuring points, and what a reading says. [`INSTRUMENTS`] is the registry;
+//! an instrument is one module here and one form beside the page (`web`, `stations/measure`).
+//!
+//! A real device would stand behind the same trait: it fills the same input.
+
+mod angle_gauge;
+mod dial;
+mod spring_balance;
+
+use crate::error::Problem;
+use crate::hands::Hands;
+use crate::vehicle::{Place, Vehicle};
+use serde_json::Value;
+
+/// What becomes of a reading.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum InstrumentKind {
+    /// It is kept as a measurement and held against a limit.
+    Measurement,
+    /// It amounts to an outcome of a test and is kept with that answer.
+    Answer,
+}
+
+/// Where an instrument can be read on a vehicle.
+#[derive(Clone, Debug, PartialEq)]
+pub struct MeasuringPoint {
+    /// A place, or a point on one: `prop.rear.s1.centre`.
+    pub id: String,
+    /// The limit there, in the instrument's unit.
+    pub limit: Option<f64>,
+}
+
+/// How a reading stands to its limit.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct LimitCheck {
+    /// Probability that the true value is over the limit, from the instrument's uncertainty; 0.01 to 0.99.
+    pub over_probability: f64,
+    /// The reading over its limit; the largest where there are several.
+    pub ratio: f64,
+}
+
+/// What a reading says.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Evaluation {
+    /// The value with its unit and limit: “1.10 mm, limit 0.75 mm”.
+    pub words: String,
+    /// The same as a line of evidence.
+    pub evidence_words: String,
+    /// Over its limit.
+    pub over: bool,
+    /// Against the limit; none where there is none.
+    pub limit: Option<LimitCheck>,
+    /// The outcome that it amounts to, of an instrument whose reading is an answer.
+    pub outcome: Option<&'static str>,
+    /// What the drawing shows: place and short text.
+    pub pins: Vec<(String, String)>,
+}
+
+/// Something that is read on a vehicle.
+pub trait Instrument: Sync {
+    /// Public id: the kind of a measurement in a case file.
+    fn id(&self) -> &'static str;
+    /// What becomes of its readings.
+    fn kind(&self) -> InstrumentKind;
+    /// What it is called: “Dial”.
+    fn name(&self) -> &'static str;
+    /// What it reads: “runout”.
+    fn quantity(&self) -> &'static str;
+    /// How it is used, in one to three sentences.
+    fn how(&self) -> &'static str;
+    /// What the hands do: the picture.
+    fn hands(&self) -> Hands;
+    /// Every point where it can be read on this vehicle.
+    fn points(&self, v: &Vehicle) -> Vec<MeasuringPoint>;
+    /// The point of a part that is read first; none where it is not read there.
+    fn point_of(&self, place: &Place) -> Option<String>;
+    /// Works a reading out. The input is that of the calculation behind it; errors name its field.
+    fn evaluate(&self, v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem>;
+}
+
+/// All instruments, in the order in which they are offered.
+pub const INSTRUMENTS: &[&dyn Instrument] = &[&dial::Dial, &angle_gauge::AngleGauge, &spring_balance::SpringBalance];
+
+/// An instrument by its id.
+pub fn instrument(id: &str) -> Option<&'static dyn Instrument> {
+    INSTRUMENTS.iter().find(|i| i.id() == id).copied()
+}
+
+/// The instruments whose readings are kept as measurements and that can be read on this vehicle.
+pub fn instruments_for(v: &Vehicle) -> Vec<&'static dyn Instrument> {
+    let of_use = |i: &&&dyn Instrument| i.kind() == InstrumentKind::Measurement && !i.points(v).is_empty();
+    INSTRUMENTS.iter().filter(of_use).copied().collect()
+}
+
+/// The measuring point meant by a place or by a point on one; none where the instrument is not read there.
+pub fn point_at(i: &dyn Instrument, v: &Vehicle, at: &str) -> Option<String> {
+    let place = v.place(at)?;
+    match i.point_of(&place).filter(|_| place.id == at) {
+        Some(usual) => Some(usual),
+        None => {
+            let is_on = |p: &MeasuringPoint| v.place(&p.id).is_some_and(|of| of.id == place.id);
+            i.points(v).iter().any(is_on).then(|| at.to_string())
+        }
+    }
+}
+
+/// Probability that a true value is over a limit, from a reading with a standard error in the same unit; 0.01 to 0.99: an
+/// instrument that was set wrongly is never quite excluded. The normal distribution function is taken by the logistic
+/// function that follows it within 0.01.
+fn over_probability(value: f64, limit: f64, sigma: f64) -> f64 {
+    let z = (value - limit) / sigma.max(1e-9);
+    (1.0 / (1.0 + (-1.702 * z).exp())).clamp(0.01, 0.99)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reasoning::knowledge::builtin;
+    use crate::vehicle::sample::{electric, front_drive, rear_drive};
+    use serde_json::json;
+
+    #[test]
+    fn every_point_is_a_place_of_the_vehicle_and_every_instrument_answers_a_test() {
+        for v in [rear_drive(1), rear_drive(3), front_drive(), electric()] {
+            for i in INSTRUMENTS {
+                let points = i.points(&v);
+                assert!(points.iter().all(|p| v.place(&p.id).is_some()), "{}: {points:?}", i.id());
+                let first = v.places().into_iter().filter_map(|p| i.point_of(&p)).collect::<Vec<_>>();
+                assert!(first.iter().all(|id| points.iter().any(|p| p.id == *id)), "{}: {first:?}", i.id());
+                assert!(builtin().test_read_with(i.id(), |_| true).is_some(), "{}", i.id());
+            }
+        }
+    }
+
+    #[test]
+    fn a_vehicle_without_a_shaft_has_no_joint_angles_to_read() {
+        let ids = |v: &Vehicle| instruments_for(v).iter().map(|i| i.id()).collect::<Vec<_>>();
+        assert_eq!(ids(&rear_drive(1)), ["runout", "angles"]);
+        assert_eq!(ids(&front_drive()), ["runout"]);
+    }
+
+    #[test]
+    fn a_part_means_its_first_point_and_a_point_itself() {
+        let (v, dial, gauge) = (rear_drive(2), instrument("runout").unwrap(), instrument("angles").unwrap());
+        assert_eq!(point_at(dial, &v, "prop.rear.s2").as_deref(), Some("prop.rear.s2.centre"));
+        assert_eq!(point_at(dial, &v, "prop.rear.s2.front").as_deref(), Some("prop.rear.s2.front"));
+        assert_eq!(point_at(gauge, &v, "prop.rear.j1").as_deref(), Some("prop.rear"));
+        assert_eq!((point_at(gauge, &v, "wheel.fl"), point_at(dial, &v, "nowhere")), (None, None));
+    }
+
+    #[test]
+    fn a_reading_at_its_limit_is_even_odds_and_far_from_it_nearly_sure() {
+        assert!((over_probability(0.5, 0.5, 0.03) - 0.5).abs() < 1e-12);
+        assert_eq!((over_probability(5.0, 0.5, 0.03), over_probability(0.0, 0.5, 0.03)), (0.99, 0.01));
+    }
+
+    #[test]
+    fn a_dial_over_its_limit_says_so_with_a_pin_and_a_limit() {
+        let v = rear_drive(1);
+        let around: Vec<f64> = (0..8).map(|i| 0.55 * (f64::from(i) * std::f64::consts::FRAC_PI_4).cos()).collect();
+        let e = instrument("runout").unwrap().evaluate(&v, "prop.rear.s1.centre", &json!({"mm": around})).unwrap();
+        assert_eq!((e.words.as_str(), e.over), ("1.10 mm, limit 0.75 mm", true));
+        assert_eq!(e.pins, [("prop.rear.s1".to_string(), "1.10 mm".to_string())]);
+        assert!(e.limit.is_some_and(|l| l.over_probability > 0.98 && (l.ratio - 1.1 / 0.75).abs() < 1e-9));
+    }
+}

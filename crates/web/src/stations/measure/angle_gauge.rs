@@ -1,0 +1,282 @@
+//! The form of the angle gauge: a slope for each element of a shaft, the side view above.
+
+use super::instrument_form::{FormContext, InstrumentForm, finding_line, rendered};
+use crate::charts;
+use crate::stations::form::FormFields;
+use askama::Template;
+use baricord_core::case::Case;
+use baricord_core::error::{Level, Problem, read_json};
+use baricord_core::measure::angles::{AnglesInput, Element, SECTION_RADS2, TORSIONAL_RADS2, angles, positive_plan_side};
+use baricord_core::units::{Degrees, KilometresPerHour};
+use baricord_core::vehicle::{JointKind, Prop, Vehicle};
+use serde_json::{Value, json};
+
+/// Shaft speed where none can be worked out, rpm.
+const USUAL_RPM: f64 = 3000.0;
+
+struct Slope {
+    name: String,
+    label: String,
+    value: String,
+    lower: bool,
+    higher: bool,
+    plan: String,
+    right: bool,
+    left: bool,
+}
+
+/// The answer under the side view.
+#[derive(Template, Default)]
+#[template(path = "measure/angles_answer.html")]
+struct AnglesAnswer {
+    view: String,
+    torsional: String,
+    limit: String,
+    bar: f64,
+    over: bool,
+    sections: Vec<String>,
+    residual: String,
+    findings: Vec<(String, &'static str)>,
+    problem: String,
+    /// Where the limit stands on the bar.
+    tick: f64,
+}
+
+#[derive(Template)]
+#[template(path = "measure/angle_gauge.html")]
+struct GaugeForm {
+    href: String,
+    slopes: Vec<Slope>,
+    rpm: String,
+    phases: Vec<(String, String)>,
+    answer: String,
+}
+
+fn shaft_of<'a>(v: &'a Vehicle, at: &str) -> Option<&'a Prop> {
+    v.props.iter().find(|p| at.strip_prefix("prop.").is_some_and(|e| e.split('.').next() == Some(p.end.id())))
+}
+
+/// Shaft speed at the speed where the symptom is worst.
+fn usual_rpm(case: &Case, p: &Prop, symptom: Option<&str>) -> f64 {
+    let kmh = symptom.and_then(|s| case.symptom(s)).and_then(|s| s.speed_kmh).and_then(|r| r.peak.or(r.to)).unwrap_or(100.0);
+    let gear = case.vehicle.gearbox.gears.last().map(|g| g.name.clone());
+    let turns = case.vehicle.prop_per_wheel(p, gear.as_deref(), None).ok().flatten();
+    let wheel = case.vehicle.wheel_hz(KilometresPerHour(kmh)).ok();
+    match (turns, wheel) {
+        (Some(t), Some(w)) => ((t.get() * w.get() * 60.0) / 50.0).round() * 50.0,
+        _ => USUAL_RPM,
+    }
+}
+
+/// The input of the calculation from what was typed: a size and which end is lower, never a sign.
+fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<Value, Problem> {
+    let floor = signed(f, "floor", "floor-lower", "rear", "front")?.unwrap_or(0.0);
+    let mut elements = vec![];
+    let right = positive_plan_side(p.end);
+    let left = if right == "right" { "left" } else { "right" };
+    for (i, name) in v.slope_words(p).iter().enumerate() {
+        let side = signed(f, &format!("side{i}"), &format!("end{i}"), "lower", "higher")?.ok_or_else(|| {
+            Problem::new("missing", format!("the slope of the {name} is not read yet")).field(format!("side{i}"))
+        })?;
+        let plan = signed(f, &format!("plan{i}"), &format!("way{i}"), right, left)?;
+        let round = |x: f64| (x * 1000.0).round() / 1000.0;
+        let mut e = json!({"name": name, "side_deg": round(side - floor)});
+        if let Some(x) = plan {
+            e["plan_deg"] = json!(round(x));
+        }
+        elements.push(e);
+    }
+    let mut phases = vec![];
+    for k in 0..p.sections.len() {
+        phases.push(f.float(&format!("phase{k}"))?.or(p.sections[k].phase_deg.map(|g| g.get())).unwrap_or(0.0));
+    }
+    let rpm = f.float("rpm")?.ok_or_else(|| Problem::new("missing", "the shaft speed is missing").field("rpm"))?;
+    Ok(json!({"elements": elements, "joints": p.joints, "phase_deg": phases, "rpm": rpm}))
+}
+
+/// A size with its direction: positive for the one word, negative for the other.
+fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) -> Result<Option<f64>, Problem> {
+    let Some(x) = f.float(name)? else { return Ok(None) };
+    if x < 0.0 {
+        return Err(Problem::new(
+            "sign",
+            "type the size as the gauge shows it, without a sign; choose the drawing for the direction",
+        )
+        .field(name));
+    }
+    match f.text(direction) {
+        Some(d) if d == plus => Ok(Some(x)),
+        Some(d) if d == minus => Ok(Some(-x)),
+        _ if x == 0.0 => Ok(Some(0.0)),
+        _ => Err(Problem::new("missing", "choose the drawing that shows which way it slopes").field(direction)),
+    }
+}
+
+fn angles_answer(v: &Vehicle, p: &Prop, input: Result<Value, Problem>) -> AnglesAnswer {
+    let names = v.slope_words(p);
+    let kinds: Vec<JointKind> = p.joints.iter().map(|j| j.kind()).collect();
+    let flat: Vec<Element> = names.iter().map(|n| Element { name: n.clone(), side_deg: Degrees(0.0), plan_deg: None }).collect();
+    let mut out = AnglesAnswer::default();
+    let read = input.and_then(|json| {
+        let mut i: AnglesInput = read_json(&json)?;
+        i.limits = v.limits.clone();
+        let a = angles(&i)?;
+        Ok((i, a))
+    });
+    let (i, a) = match read {
+        Ok(x) => x,
+        Err(e) => {
+            out.view = charts::side_view(&flat, &kinds, None, &[]);
+            out.problem = e.message;
+            return out;
+        }
+    };
+    let over: Vec<bool> = (0..a.joint_deg.len())
+        .map(|k| a.findings.iter().any(|f| f.level == Level::Over && f.at.as_deref() == Some(&format!("j{}", k + 1))))
+        .collect();
+    out.view = charts::side_view(&i.elements, &kinds, Some(&a), &over);
+    let limit = v.limits.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
+    let section = v.limits.section_rads2.unwrap_or(SECTION_RADS2);
+    let t = a.torsional_rads2.get();
+    out.torsional = format!("{t:.0}");
+    out.limit = format!("{limit:.0}");
+    out.bar = (100.0 * t / (limit * 1.6)).min(100.0);
+    out.tick = 100.0 / 1.6;
+    out.over = t > limit;
+    out.sections = a
+        .sections_rads2
+        .iter()
+        .enumerate()
+        .map(|(k, s)| format!("section {} {:.0} of {section:.0} rad/s²", k + 1, s.get()))
+        .collect();
+    out.residual = format!("{:.2}°", a.residual_deg.get());
+    out.findings = a.findings.iter().map(finding_line).collect();
+    out
+}
+
+fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
+    let positive = positive_plan_side(p.end);
+    v.slope_words(p)
+        .into_iter()
+        .enumerate()
+        .map(|(i, label)| {
+            let e = old.map(|o| &o["elements"][i]);
+            let side = e.and_then(|e| e["side_deg"].as_f64());
+            let plan = e.and_then(|e| e["plan_deg"].as_f64()).filter(|x| *x != 0.0);
+            Slope {
+                name: i.to_string(),
+                label,
+                value: side.map_or(String::new(), |x| format!("{}", x.abs())),
+                lower: side.is_some_and(|x| x >= 0.0),
+                higher: side.is_some_and(|x| x < 0.0),
+                plan: plan.map_or(String::new(), |x| format!("{}", x.abs())),
+                right: plan.is_some_and(|x| (x > 0.0) == (positive == "right")),
+                left: plan.is_some_and(|x| (x > 0.0) == (positive == "left")),
+            }
+        })
+        .collect()
+}
+
+pub(super) struct AngleGauge;
+
+impl InstrumentForm for AngleGauge {
+    fn instrument_id(&self) -> &'static str {
+        "angles"
+    }
+    fn save_words(&self) -> &'static str {
+        "Save slopes"
+    }
+    fn usual_point(&self, v: &Vehicle) -> Option<String> {
+        v.props.first().map(|p| format!("prop.{}", p.end.id()))
+    }
+    fn form(&self, c: &FormContext) -> Result<String, Problem> {
+        let v = &c.case.vehicle;
+        let p = need_shaft(v, c.at)?;
+        let read_rpm = c.earlier.and_then(|i| i["rpm"].as_f64());
+        let rpm = read_rpm.unwrap_or_else(|| usual_rpm(c.case, p, c.symptom));
+        // Before anything was read the shaft is drawn level, with nothing to complain of.
+        let input = c.earlier.cloned().ok_or_else(|| Problem::new("missing", ""));
+        let sections = p.sections.iter().enumerate();
+        let phase = |(i, s): (usize, &baricord_core::vehicle::Section)| {
+            (format!("section {}", i + 1), s.phase_deg.map_or("0".into(), |g| g.get().to_string()))
+        };
+        rendered(&GaugeForm {
+            href: c.href.clone(),
+            slopes: slopes(v, p, c.earlier),
+            rpm: format!("{rpm:.0}"),
+            phases: sections.map(phase).collect(),
+            answer: rendered(&angles_answer(v, p, input))?,
+        })
+    }
+    fn input(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem> {
+        angles_input(v, need_shaft(v, at)?, f)
+    }
+    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
+        let p = need_shaft(v, at)?;
+        rendered(&angles_answer(v, p, angles_input(v, p, f)))
+    }
+}
+
+fn need_shaft<'a>(v: &'a Vehicle, at: &str) -> Result<&'a Prop, Problem> {
+    shaft_of(v, at).ok_or_else(|| Problem::new("unknown-place", format!("this vehicle has no shaft “{at}”")).field("at"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use baricord_core::vehicle::sample::rear_drive;
+
+    fn f(pairs: &[(&str, &str)]) -> FormFields {
+        FormFields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
+    }
+
+    #[test]
+    fn a_sign_is_never_typed_and_a_direction_always_chosen() {
+        let car = rear_drive(1);
+        let p = &car.props[0];
+        let ok = [
+            ("side0", "4,2"),
+            ("end0", "lower"),
+            ("side1", "6.9"),
+            ("end1", "lower"),
+            ("side2", "3.1"),
+            ("end2", "lower"),
+            ("rpm", "3200"),
+        ];
+        let v = angles_input(&car, p, &f(&ok)).unwrap();
+        assert_eq!(v["elements"][0]["side_deg"], 4.2);
+        let a = angles(&read_json(&v).unwrap()).unwrap();
+        assert!((a.torsional_rads2.get() - 244.6).abs() < 0.1);
+        let mut bad = ok;
+        bad[0] = ("side0", "-4.2");
+        assert_eq!(angles_input(&car, p, &f(&bad)).unwrap_err().code, "sign");
+        bad[0] = ("side0", "4.2");
+        bad[1] = ("end0", "");
+        assert_eq!(angles_input(&car, p, &f(&bad)).unwrap_err().field.as_deref(), Some("end0"));
+    }
+
+    #[test]
+    fn the_floor_is_taken_off_every_slope() {
+        let car = rear_drive(1);
+        let p = &car.props[0];
+        let v = angles_input(
+            &car,
+            p,
+            &f(&[
+                ("side0", "4"),
+                ("end0", "lower"),
+                ("side1", "0"),
+                ("side2", "1"),
+                ("end2", "higher"),
+                ("rpm", "3000"),
+                ("floor", "0.5"),
+                ("floor-lower", "rear"),
+            ]),
+        )
+        .unwrap();
+        assert_eq!(
+            (v["elements"][0]["side_deg"].as_f64(), v["elements"][1]["side_deg"].as_f64(), v["elements"][2]["side_deg"].as_f64()),
+            (Some(3.5), Some(-0.5), Some(-1.5))
+        );
+    }
+}

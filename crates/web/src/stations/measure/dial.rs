@@ -1,0 +1,151 @@
+//! The form of the dial: a mark for each position round the part, the circle beside it.
+
+use super::instrument_form::{FormContext, InstrumentForm, finding_line, rendered};
+use crate::charts;
+use crate::stations::form::{FormFields, parse_number};
+use askama::Template;
+use baricord_core::error::{Problem, read_json};
+use baricord_core::measure::instrument::instrument;
+use baricord_core::measure::runout::{Reading, RunoutInput, limit_at, runout};
+use baricord_core::typed_input::{Length, length_mm};
+use baricord_core::units::{Degrees, Millimetres};
+use baricord_core::vehicle::{PlaceKind, Vehicle};
+use serde_json::{Value, json};
+
+/// Marks that are offered before anything was read.
+const MARKS: u32 = 8;
+/// Readings that a circle needs.
+const LEAST_READINGS: usize = 4;
+/// The dial's scale where no limit is known, mm.
+const USUAL_LIMIT_MM: f64 = 0.5;
+
+struct Mark {
+    deg: u32,
+    value: String,
+}
+
+/// The circle and its figures.
+#[derive(Template, Default)]
+#[template(path = "measure/runout_answer.html")]
+struct RunoutAnswer {
+    dial: String,
+    lines: Vec<(String, String)>,
+    findings: Vec<(String, &'static str)>,
+    problem: String,
+}
+
+#[derive(Template)]
+#[template(path = "measure/dial.html")]
+struct DialForm {
+    href: String,
+    marks: Vec<Mark>,
+    answer: String,
+}
+
+/// Readings that were typed: positions `deg`, values `mm`, in their order; empty ones are left out.
+fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
+    let values: Vec<&str> = f.0.iter().filter(|(k, _)| k == "mm").map(|(_, v)| v.trim()).collect();
+    let degs: Vec<&str> = f.0.iter().filter(|(k, _)| k == "deg").map(|(_, v)| v.trim()).collect();
+    let mut out = vec![];
+    for (d, v) in degs.iter().zip(values) {
+        if v.is_empty() {
+            continue;
+        }
+        let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
+        let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
+        let deg = parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
+        out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
+    }
+    Ok(out)
+}
+
+fn runout_answer(v: &Vehicle, at: &str, points: Vec<Reading>) -> RunoutAnswer {
+    let limit = limit_at(&v.limits, at).map_or(USUAL_LIMIT_MM, |l| l.get());
+    let mut out = RunoutAnswer::default();
+    if points.len() < LEAST_READINGS {
+        out.dial = charts::dial(&points, None, limit);
+        if !points.is_empty() {
+            out.problem = format!("{} of at least four marks", points.len());
+        }
+        return out;
+    }
+    match runout(&RunoutInput { readings: Some(points.clone()), mm: None, limit_mm: Some(limit) }) {
+        Err(p) => {
+            out.dial = charts::dial(&points, None, limit);
+            out.problem = p.message;
+        }
+        Ok(r) => {
+            out.dial = charts::dial(&points, Some(&r), limit);
+            out.lines = vec![
+                ("eccentricity".into(), format!("{:.3} mm, {:.2} mm on the dial", r.eccentricity_mm.get(), r.tir_mm.get())),
+                ("high spot".into(), format!("{:.0}°", r.high_spot_deg.get())),
+                ("out of round".into(), r.ovality_mm.map_or("needs six marks".into(), |o| format!("{:.3} mm", o.get()))),
+                ("does not fit a circle".into(), format!("{:.3} mm", r.residual_mm.get())),
+            ];
+            out.findings = r.findings.iter().map(finding_line).collect();
+            if out.findings.is_empty() {
+                out.findings.push((format!("within {limit:.2} mm"), "within"));
+            }
+        }
+    }
+    out
+}
+
+/// What was read before; none where it cannot be read.
+fn points_of(input: &Value) -> Vec<Reading> {
+    read_json::<RunoutInput>(input).and_then(|i| i.points()).unwrap_or_default()
+}
+
+pub(super) struct Dial;
+
+impl InstrumentForm for Dial {
+    fn instrument_id(&self) -> &'static str {
+        "runout"
+    }
+    fn save_words(&self) -> &'static str {
+        "Save readings"
+    }
+    fn usual_point(&self, v: &Vehicle) -> Option<String> {
+        let dial = instrument(self.instrument_id())?;
+        let last_section = v.props.first().and_then(|p| v.place(&format!("prop.{}.s{}", p.end.id(), p.sections.len())));
+        let half = || v.places().into_iter().find(|p| p.kind == PlaceKind::Half);
+        dial.point_of(&last_section.or_else(half)?)
+    }
+    fn form(&self, c: &FormContext) -> Result<String, Problem> {
+        let points = c.earlier.map(points_of).unwrap_or_default();
+        let marks = if points.is_empty() {
+            (0..MARKS).map(|i| Mark { deg: 360 / MARKS * i, value: String::new() }).collect()
+        } else {
+            points.iter().map(|p| Mark { deg: p.deg.get().round() as u32, value: format!("{}", p.mm.get()) }).collect()
+        };
+        let answer = rendered(&runout_answer(&c.case.vehicle, c.at, points))?;
+        rendered(&DialForm { href: c.href.clone(), marks, answer })
+    }
+    fn input(&self, _: &Vehicle, _: &str, f: &FormFields) -> Result<Value, Problem> {
+        Ok(json!({"readings": readings(f)?}))
+    }
+    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
+        rendered(&match readings(f) {
+            Ok(points) => runout_answer(v, at, points),
+            Err(p) => {
+                RunoutAnswer { problem: p.message, dial: charts::dial(&[], None, USUAL_LIMIT_MM), ..RunoutAnswer::default() }
+            }
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn f(pairs: &[(&str, &str)]) -> FormFields {
+        FormFields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
+    }
+
+    #[test]
+    fn readings_skip_empty_marks_and_name_bad_ones() {
+        let r = readings(&f(&[("deg", "0"), ("mm", "0,10"), ("deg", "45"), ("mm", ""), ("deg", "90"), ("mm", "-0.2")])).unwrap();
+        assert_eq!(r.len(), 2);
+        assert!(readings(&f(&[("deg", "45"), ("mm", "x")])).unwrap_err().message.contains("45°"));
+    }
+}

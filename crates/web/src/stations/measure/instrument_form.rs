@@ -1,0 +1,77 @@
+//! Forms of the instruments that are read at Measure, one for each; [`FORMS`] is the registry.
+
+use super::angle_gauge::AngleGauge;
+use super::dial::Dial;
+use crate::stations::form::FormFields;
+use askama::Template;
+use baricord_core::case::Case;
+use baricord_core::error::{Finding, Level, Problem};
+use baricord_core::vehicle::Vehicle;
+use serde_json::Value;
+
+/// What a form is drawn for.
+pub(super) struct FormContext<'a> {
+    pub case: &'a Case,
+    /// The measuring point.
+    pub at: &'a str,
+    /// The input of the last reading there.
+    pub earlier: Option<&'a Value>,
+    /// The symptom that the page is about.
+    pub symptom: Option<&'a str>,
+    /// Where the form is sent; `/answer` behind it works it out without keeping it.
+    pub href: String,
+}
+
+/// What is typed for an instrument, and what it says at once.
+pub(super) trait InstrumentForm: Sync {
+    /// The instrument of the core that it belongs to.
+    fn instrument_id(&self) -> &'static str;
+    /// What stands on the button.
+    fn save_words(&self) -> &'static str;
+    /// Where it is read when nobody says where.
+    fn usual_point(&self, v: &Vehicle) -> Option<String>;
+    /// The fields with the answer to what was read last.
+    fn form(&self, c: &FormContext) -> Result<String, Problem>;
+    /// The calculation's input from what was typed; errors name the field.
+    fn input(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem>;
+    /// The answer to what is typed so far, an element of the page.
+    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem>;
+}
+
+/// A form for each instrument whose readings are measurements.
+pub(super) const FORMS: &[&dyn InstrumentForm] = &[&Dial, &AngleGauge];
+
+/// The form of an instrument.
+pub(super) fn form_of(instrument: &str) -> Option<&'static dyn InstrumentForm> {
+    FORMS.iter().find(|f| f.instrument_id() == instrument).copied()
+}
+
+/// A template as a string.
+pub(super) fn rendered(t: &impl Template) -> Result<String, Problem> {
+    t.render().map_err(|e| Problem::new("template", e.to_string()))
+}
+
+/// A finding with the class that shows how weighty it is.
+pub(super) fn finding_line(f: &Finding) -> (String, &'static str) {
+    let class = match f.level {
+        Level::Over => "over",
+        Level::Warn => "better",
+        Level::Info => "remark",
+    };
+    (f.message.clone(), class)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use baricord_core::measure::instrument::{INSTRUMENTS, InstrumentKind};
+
+    #[test]
+    fn every_instrument_that_keeps_measurements_has_its_form() {
+        let measured = INSTRUMENTS.iter().filter(|i| i.kind() == InstrumentKind::Measurement);
+        assert!(measured.clone().count() > 0);
+        for i in measured {
+            assert!(form_of(i.id()).is_some(), "{}", i.id());
+        }
+    }
+}
