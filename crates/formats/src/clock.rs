@@ -6,6 +6,7 @@
 use crate::spool::{DataBuilder, Rows};
 use baricord_core::error::{Problem, Warning};
 use baricord_core::signal::Data;
+use baricord_core::signal::estimate::quantile;
 use std::ops::Range;
 
 /// A uniform clock, and which rows stand on it.
@@ -175,9 +176,9 @@ fn pace(rows: &mut Rows, line: &impl Fn(u64) -> u64) -> Result<Rule, Problem> {
     if moved < rows.len() / 20 || steps.is_empty() {
         return Err(Problem::new("bad-time", "the time column hardly ever moves on: is it the right column?").line(line(0)));
     }
-    let quantile = |steps: &mut Vec<f64>, i: usize| *steps.select_nth_unstable_by(i, f64::total_cmp).1;
-    let n = steps.len();
-    let (median, grain) = (quantile(&mut steps, n / 2), quantile(&mut steps, n / 20));
+    let of = |steps: &mut Vec<f64>, share: f64| quantile(steps, share, f64::total_cmp).unwrap_or_default();
+
+    let (median, grain) = (of(&mut steps, 0.5), of(&mut steps, 0.05));
     let (mut sum, mut usual, mut last) = (0.0, 0u64, None);
     rows.each(|t, _| {
         if let Some(l) = last

@@ -20,8 +20,8 @@ mod zip_bounds;
 
 pub use case_file::{CaseSource, MAX_DOCUMENT, MAX_FILE, document_text, stream_zip, write_case, write_zip};
 pub use csv_in::CsvShape;
-pub use mapping::{ColumnRole, Look, Role, SoundLook, TableLook, described, look, speed_described};
+pub use mapping::{ColumnRole, Look, Role, TableLook, described, look, speed_described};
 pub use recording::{read_all, read_recording, write_csv};
 pub use source::{FileSource, Watch};
 pub use spool::DataBuilder;
-pub use wav::write_wav;
+pub use wav::{WavProbe, write_wav};

@@ -3,7 +3,7 @@
 
 use crate::csv_in::{CsvShape, sniff_as};
 use crate::numbers::{channel_factor, number, speed_factor, time_factor};
-use crate::wav;
+use crate::wav::{self, WavProbe};
 use baricord_core::case::CsvWriting;
 use baricord_core::error::Problem;
 use serde_json::{Value, json};
@@ -107,26 +107,13 @@ pub struct TableLook {
     pub columns: Vec<ColumnRole>,
 }
 
-/// A sound file looked into.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct SoundLook {
-    /// Channels.
-    pub channels: usize,
-    /// Samples a second.
-    pub rate_hz: f64,
-    /// Bits a sample.
-    pub bits: u16,
-    /// How long it is.
-    pub seconds: f64,
-}
-
 /// What a file seems to be.
 #[derive(Clone, Debug)]
 pub enum Look {
     /// A table of numbers.
     Table(TableLook),
     /// A WAV file.
-    Sound(SoundLook),
+    Sound(WavProbe),
     /// A GPX track.
     Track,
 }
@@ -134,7 +121,7 @@ pub enum Look {
 /// Looks at a file's first bytes; `how` where separator or decimals were said.
 pub fn look(head: &[u8], how: &CsvWriting) -> Result<Look, Problem> {
     if head.starts_with(b"RIFF") {
-        return wav::look(head).map(Look::Sound);
+        return wav::probe(head).map(Look::Sound);
     }
     if head.trim_ascii_start().strip_prefix(b"\xef\xbb\xbf").unwrap_or(head.trim_ascii_start()).starts_with(b"<") {
         return Ok(Look::Track);

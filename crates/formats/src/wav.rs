@@ -1,6 +1,5 @@
 //! WAV files: integer of 16, 24, 32 bits, float of 32; channels in the file's order.
 
-use crate::mapping::SoundLook;
 use crate::source::FileSource;
 use crate::spool::DataBuilder;
 use baricord_core::error::Problem;
@@ -10,6 +9,19 @@ use baricord_core::signal::Data;
 pub(crate) struct Wav {
     pub rate: f64,
     pub channels: Vec<Data>,
+}
+
+/// What the head of a WAV file says.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct WavProbe {
+    /// Channels.
+    pub channels: usize,
+    /// Samples a second.
+    pub rate_hz: f64,
+    /// Bits a sample.
+    pub bits: u16,
+    /// How long it is, s.
+    pub seconds: f64,
 }
 
 /// Reads a WAV file; channel i is multiplied by `factor(i)`.
@@ -45,13 +57,13 @@ pub(crate) fn read(file: &FileSource, factor: impl Fn(usize) -> f64) -> Result<W
     })
 }
 
-/// What a file's first bytes say of it.
-pub(crate) fn look(head: &[u8]) -> Result<SoundLook, Problem> {
+/// What a file's first bytes say of it; no sample is read.
+pub(crate) fn probe(head: &[u8]) -> Result<WavProbe, Problem> {
     let r = hound::WavReader::new(head)
         .map_err(|e| Problem::new("bad-wav", format!("the WAV file cannot be read: {e}")).field("file"))?;
     let spec = r.spec();
     let rate_hz = f64::from(spec.sample_rate);
-    Ok(SoundLook {
+    Ok(WavProbe {
         channels: usize::from(spec.channels),
         rate_hz,
         bits: spec.bits_per_sample,

@@ -2,23 +2,18 @@
 //! the command line prints out. Called with a personal access token.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
 use crate::work_limits::{Analyses, Calculations};
-use askama::Template;
-use askama_web::WebTemplate;
 use axum::body::Body;
-use axum::extract::{DefaultBodyLimit, Form, FromRequestParts, Path, Query, Request, State};
+use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, Query, Request, State};
 use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use baricord_core::calc;
 use baricord_core::error::Problem;
 use baricord_formats::{CaseSource, answers};
 use baricord_store::StoreError;
-use baricord_store::tokens::Token;
 use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -27,7 +22,6 @@ use tokio::io::AsyncWriteExt;
 use tower_governor::governor::GovernorConfigBuilder;
 use tower_governor::key_extractor::PeerIpKeyExtractor;
 use tower_governor::{GovernorError, GovernorLayer};
-use uuid::Uuid;
 
 /// Largest input of a calculation, bytes.
 const MAX_CALC: usize = 4 << 20;
@@ -239,56 +233,6 @@ async fn description() -> Json<Value> {
 
 async fn nowhere() -> ApiError {
     fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify and openapi.json")
-}
-
-#[derive(Template, WebTemplate)]
-#[template(path = "tokens.html")]
-struct TokensPage {
-    theme: &'static str,
-    person: String,
-    tokens: Vec<Token>,
-    /// Shown once, when it was made.
-    fresh: String,
-}
-
-async fn page(m: &Member, fresh: String) -> Result<TokensPage, PageError> {
-    let tokens = m.scope().await?.tokens(m.person.id).await?;
-    Ok(TokensPage { theme: crate::theme::now(), person: m.person.name.clone(), tokens, fresh })
-}
-
-async fn tokens(m: Member) -> Result<TokensPage, PageError> {
-    page(&m, String::new()).await
-}
-
-#[derive(Deserialize)]
-struct Named {
-    #[serde(default)]
-    name: String,
-}
-
-async fn add(m: Member, Form(f): Form<Named>) -> Result<TokensPage, PageError> {
-    may_write(&m)?;
-    let name = f.name.trim();
-    if name.is_empty() || name.len() > 80 {
-        return Err(Problem::new("missing", "say in a few words what the token is for").field("name").into());
-    }
-    let mut s = m.scope().await?;
-    let fresh = s.add_token(m.person.id, name).await?;
-    s.commit().await?;
-    let fresh = fresh.ok_or_else(|| Problem::new("too-many", "twenty tokens are enough: take one back first").field("name"))?;
-    page(&m, fresh).await
-}
-
-async fn remove(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
-    let mut s = m.scope().await?;
-    s.remove_token(m.person.id, id).await?;
-    s.commit().await?;
-    Ok(Redirect::to("/tokens"))
-}
-
-/// The pages on which a person keeps their tokens.
-pub fn pages() -> Router<App> {
-    Router::new().route("/tokens", get(tokens).post(add)).route("/tokens/{id}/remove", post(remove))
 }
 
 fn slow_down(e: GovernorError) -> Response<Body> {

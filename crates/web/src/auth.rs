@@ -12,6 +12,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use axum_login::{AuthUser, AuthnBackend, UserId};
+use baricord_core::permission::Act;
 use baricord_store::people::Person;
 use baricord_store::{Scope, Store, StoreError};
 use serde::Deserialize;
@@ -94,6 +95,16 @@ impl FromRequestParts<App> for Member {
             }
         }
     }
+}
+
+/// Only for those whose role allows it.
+pub fn may(m: &Member, act: Act) -> Result<(), PageError> {
+    if m.person.role().may(act) { Ok(()) } else { Err(PageError::Forbidden(act)) }
+}
+
+/// Only for those who may change cases.
+pub fn may_write(m: &Member) -> Result<(), PageError> {
+    may(m, Act::Edit)
 }
 
 #[derive(Template, WebTemplate)]

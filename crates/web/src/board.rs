@@ -1,9 +1,9 @@
 //! The board: the workshop's cases by what each waits for; and the opening of a case.
 
 use crate::App;
-use crate::auth::Member;
+use crate::auth::{Member, may_write};
 use crate::drawing::picture;
-use crate::error::{PageError, may_write};
+use crate::error::PageError;
 use crate::next_view::NextView;
 use crate::page::LoadedCase;
 use askama::Template;

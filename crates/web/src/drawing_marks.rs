@@ -1,7 +1,8 @@
 //! What the drawing shows of a case: suspicion, what is cleared, readings, where to look next.
 
 use crate::drawing::{Marks, Pin};
-use crate::page::{LoadedCase, rung};
+use crate::page::LoadedCase;
+use crate::wording::rung;
 use baricord_core::analysis::{Analysis, OrderFound};
 use baricord_core::case::{Case, Measurement};
 use baricord_core::lift::sound_localisation::{Heard, heard};

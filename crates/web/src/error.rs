@@ -1,7 +1,6 @@
 //! What went wrong, as a page that names the field or line and what to do. Nothing entered is lost:
 //! the browser keeps the form, and the reason comes to it in a header.
 
-use crate::auth::Member;
 use askama::Template;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
@@ -184,16 +183,6 @@ impl IntoResponse for PageError {
 /// No such address.
 pub async fn nowhere() -> PageError {
     PageError::NotFound
-}
-
-/// Only for those whose role allows it.
-pub fn may(m: &Member, act: Act) -> Result<(), PageError> {
-    if m.person.role().may(act) { Ok(()) } else { Err(PageError::Forbidden(act)) }
-}
-
-/// Only for those who may change cases.
-pub fn may_write(m: &Member) -> Result<(), PageError> {
-    may(m, Act::Edit)
 }
 
 #[cfg(test)]

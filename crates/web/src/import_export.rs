@@ -1,8 +1,8 @@
 //! Cases leave as open files and come back.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::stations::lift::attachments::pinned;
 use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};

@@ -2,10 +2,10 @@
 //! test with its minutes; and what this workshop has changed of it.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may};
-use crate::page::kind_words;
+use crate::auth::{Member, may};
+use crate::error::PageError;
 use crate::stations::form::FormFields;
+use crate::wording::kind_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Path;

@@ -1,7 +1,8 @@
 //! The ledger of a symptom: the ranked causes with how sure, what is ruled out and by what, what the last answer did, the next
 //! step large and the two after it small.
 
-use crate::page::{LoadedCase, ask_words, cause_words, kind_words};
+use crate::page::LoadedCase;
+use crate::wording::{ask_words, cause_words, kind_words};
 use baricord_core::case::Case;
 use baricord_core::error::Warning;
 use baricord_core::reasoning::knowledge::Knowledge;

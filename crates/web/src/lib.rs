@@ -16,6 +16,7 @@
 //! | [`demo`] | the made-up fleet of Harrowmere |
 
 pub mod api;
+mod api_tokens;
 pub mod auth;
 pub mod board;
 pub mod charts;
@@ -41,6 +42,7 @@ pub mod theme;
 pub mod thermal_state;
 pub mod upload;
 pub mod vehicles;
+pub mod wording;
 pub mod work_limits;
 pub mod worker;
 
@@ -116,7 +118,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(safety_findings::routes())
         .merge(printout::routes())
         .merge(second_opinion::routes())
-        .merge(api::pages())
+        .merge(api_tokens::routes())
         .layer(axum::middleware::from_fn(request_body::form));
     let files = Router::new()
         .merge(import_export::uploads())

@@ -48,7 +48,7 @@ fn test_href(
     symptom: &str,
 ) -> String {
     let named = |key: &str, v: Option<&str>| {
-        v.map_or(String::new(), |v| format!("&{key}={}", crate::page::segment(v).replace("%2E", ".")))
+        v.map_or(String::new(), |v| format!("&{key}={}", crate::wording::segment(v).replace("%2E", ".")))
     };
     match k.test(test).filter(|t| t.is_measurement()).and_then(|t| t.instrument()) {
         Some(i) => format!("/cases/{case}/measure?tool={}&s={symptom}{}", i.id(), named("at", at)),

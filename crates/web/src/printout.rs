@@ -6,8 +6,9 @@ use crate::drawing_marks::{marks, readings};
 use crate::error::PageError;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
-use crate::page::{LoadedCase, ask_words, cause_words, subtitle};
+use crate::page::LoadedCase;
 use crate::safety_findings::SafetyFindings;
+use crate::wording::{ask_words, cause_words, subtitle};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -152,7 +153,7 @@ impl Printout {
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
             beside: SafetyFindings::of(k),
             next: NextView::of(&k.knowledge, k.stored.id, &k.next),
-            simulated: crate::page::simulated_words(case),
+            simulated: crate::wording::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,
             readings,

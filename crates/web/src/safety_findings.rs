@@ -1,8 +1,8 @@
 //! Beside the search for the cause: may it be driven, and what was found on the way. Both stand on every page of a case.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::page::LoadedCase;
 use crate::stations::form::FormFields;
 use axum::extract::Path;

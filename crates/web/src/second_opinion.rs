@@ -2,14 +2,16 @@
 //! question, and the answer comes into the case.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may};
-use crate::page::{Frame, LoadedCase, Which, segment};
+use crate::auth::{Member, may};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase, Which};
 use crate::printout::Printout;
 use crate::stations::form::FormFields;
 use crate::stations::lift::attachments::{pinned, serve};
-use crate::stations::road::map_view::{self, Look};
+use crate::stations::road::export::still;
+use crate::stations::road::map_view::Look;
 use crate::stations::road::run_words;
+use crate::wording::segment;
 use crate::work_limits::Maps;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -155,7 +157,7 @@ async fn maps(s: &mut Scope, k: &LoadedCase, secret: &str) -> Result<Vec<LinkedM
     for r in k.case().recordings.iter() {
         let found = k.analysis.as_ref().and_then(|a| a.recording(&r.id)?.orders.first());
         let Some(channel) = found.map(|o| &o.channel).filter(|_| out.len() < MAPS) else { continue };
-        let (_, frame) = map_view::still(s, k.stored.id, &r.id, channel, &Look::default()).await?;
+        let (_, frame) = still(s, k.stored.id, &r.id, channel, &Look::default()).await?;
         let ink = format!("/opinion/{secret}/map/{}/{}", segment(&r.id), segment(channel));
         out.push(LinkedMap { ink, frame, words: run_words(r) });
     }
@@ -200,7 +202,7 @@ async fn map(
     let l = linked(&app, &secret).await?;
     let _turn = app.limits.enter::<Maps>().await?;
     let mut s = app.store.scope(l.workshop_id).await?;
-    let (ink, _) = map_view::still(&mut s, l.case_id, &run, &channel, &Look::default()).await?;
+    let (ink, _) = still(&mut s, l.case_id, &run, &channel, &Look::default()).await?;
     Ok(private(([(header::CONTENT_TYPE, "image/png")], ink)))
 }
 

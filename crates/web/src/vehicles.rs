@@ -1,10 +1,10 @@
 //! Vehicles: one life each, over all its cases; what was changed in between; the next case on it.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
-use crate::page::kind_words;
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::stations::form::FormFields;
+use crate::wording::kind_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Path;

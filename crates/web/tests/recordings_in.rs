@@ -4,6 +4,8 @@
 mod support;
 
 use baricord_core::vehicle::sample::rear_drive;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 use serde_json::json;
 use support::{Browser, Ground, csv};
 
@@ -139,12 +141,11 @@ fn sound_and_track() -> (Vec<u8>, String) {
     let spec = hound::WavSpec { channels: 1, sample_rate: 4000, bits_per_sample: 16, sample_format: hound::SampleFormat::Int };
     let mut out = std::io::Cursor::new(vec![]);
     let mut w = hound::WavWriter::new(&mut out, spec).unwrap();
-    let (mut turns, mut seed) = (0.0f64, 1u64);
+    let (mut turns, mut rng) = (0.0f64, ChaCha8Rng::seed_from_u64(1));
     for i in 0..4000 * 60 {
         let speed = 12.0 + 20.0 * f64::from(i) / 240_000.0;
         turns += speed / 2.08 / 4000.0;
-        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        let noise = (seed >> 40) as f64 / f64::from(1u32 << 24) - 0.5;
+        let noise = rng.random::<f64>() - 0.5;
         w.write_sample(((0.2 * (std::f64::consts::TAU * 4.1 * turns).sin() + 0.3 * noise) * 20000.0) as i16).unwrap();
     }
     w.finalize().unwrap();

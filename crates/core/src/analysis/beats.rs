@@ -9,9 +9,9 @@ use super::order_lines;
 use super::report::OrderFound;
 use crate::measure::orders::Base;
 use crate::signal::PASSBAND;
+use crate::signal::estimate::{hann, median};
 use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
-use std::f64::consts::TAU;
 
 /// Turns over which one power is taken.
 const EACH: usize = 2;
@@ -131,8 +131,7 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
     if near.len() < 2 * wide {
         return None;
     }
-    let mid = near.len() / 2;
-    let floor = *near.select_nth_unstable_by(mid, f64::total_cmp).1 / std::f64::consts::LN_2;
+    let floor = median(&mut near, f64::total_cmp)? / std::f64::consts::LN_2;
     let clear = power[peak] * power[peak] / floor.max(1e-12);
     let moves = speed[peak.saturating_sub(wide)..=peak + wide.min(speed.len() - 1 - peak)].iter().copied().fold(0.0, f64::max);
     let depth = power[peak];
@@ -153,7 +152,7 @@ fn amplitudes(x: &[f64]) -> Vec<f64> {
     let (mut input, mut output) = (fft.make_input_vec(), fft.make_output_vec());
     let mut weight = 0.0;
     for (i, (o, v)) in input.iter_mut().zip(x).enumerate() {
-        let h = 0.5 - 0.5 * (TAU * (i as f64 + 0.5) / x.len() as f64).cos();
+        let h = hann(i as f64 + 0.5, x.len() as f64);
         weight += h;
         *o = h * v;
     }

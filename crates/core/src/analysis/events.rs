@@ -1,5 +1,6 @@
 //! Single events: a knock at one moment, as a load change makes it, told from what repeats.
 
+use crate::signal::estimate::median;
 use serde::{Deserialize, Serialize};
 
 /// One event.
@@ -49,12 +50,7 @@ pub(super) fn find(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) -> Vec<
 
 /// Rough floors of a band, one for each block of so many frames.
 fn rough_floors(power: &[f32]) -> Vec<f32> {
-    let median = |c: &[f32]| {
-        let mut sorted = c.to_vec();
-        let mid = sorted.len() / 2;
-        *sorted.select_nth_unstable_by(mid, f32::total_cmp).1
-    };
-    power.chunks(AROUND).map(median).collect()
+    power.chunks(AROUND).filter_map(|c| median(&mut c.to_vec(), f32::total_cmp)).collect()
 }
 
 fn of_band(power: &[f32], rate: f64) -> Vec<(f64, f64)> {

@@ -8,6 +8,7 @@ use super::angular_resampling::{Angle, Extent, Reference};
 use super::coverage::Looks;
 use super::order_lines::Line;
 use crate::measure::orders::{Base, OrderLine, What};
+use crate::signal::estimate::parabolic_shift;
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
 
@@ -143,10 +144,7 @@ pub(super) fn summit(values: &[f64], from: f64, step: f64) -> f64 {
     if i == 0 || i + 1 == values.len() {
         return from + step * i as f64;
     }
-    let (a, b, c) = (values[i - 1], values[i], values[i + 1]);
-    let bend = a - 2.0 * b + c;
-    let shift = if bend < 0.0 { 0.5 * (a - c) / bend } else { 0.0 };
-    from + step * (i as f64 + shift.clamp(-0.5, 0.5))
+    from + step * (i as f64 + parabolic_shift([values[i - 1], values[i], values[i + 1]]))
 }
 
 /// How sharply equally spaced values bend at the best of them; nothing at an end.

@@ -2,6 +2,7 @@
 
 use super::angle_domain::{AngleSamples, Windows};
 use super::angular_resampling::{Angle, Extent, STEPS};
+use crate::signal::estimate::{hann, median, parabolic_shift};
 use crate::signal::simd::{Turning, dot, dot_complex};
 use crate::signal::{OrderWindows, add_ratio};
 use nalgebra::{DMatrix, DVector};
@@ -98,9 +99,7 @@ pub(super) fn find(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
             if z < SIGNIFICANT {
                 continue;
             }
-            let (a, m, c) = (r[b - 1].ln(), r[b].ln(), r[b + 1].ln());
-            let bend = a - 2.0 * m + c;
-            let shift = if bend < 0.0 { (0.5 * (a - c) / bend).clamp(-0.5, 0.5) } else { 0.0 };
+            let shift = parabolic_shift([r[b - 1].ln(), r[b].ln(), r[b + 1].ln()]);
             let order = (b as f64 + shift) / turns;
             let sigma = (0.22 / turns / ((r[b] - 1.0).max(0.2) * k).sqrt()).max(0.0002 * order);
             found.push(Line { order, sigma, z, ratio: r[b] });
@@ -213,7 +212,7 @@ struct Beside {
 
 impl Beside {
     fn new(offsets: &[f64], steps: usize) -> Self {
-        let hann: Vec<f64> = (0..steps).map(|i| 0.5 - 0.5 * (TAU * (i as f64 + 0.5) / steps as f64).cos()).collect();
+        let hann: Vec<f64> = (0..steps).map(|i| hann(i as f64 + 0.5, steps as f64)).collect();
         let weight: f64 = hann.iter().sum();
         let rows = offsets
             .iter()
@@ -268,7 +267,7 @@ fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns:
         }
         let (mut sum, mut weight) = (Complex64::new(0.0, 0.0), 0.0);
         for i in 0..steps {
-            let h = 0.5 - 0.5 * (TAU * (i as f64 + 0.5) / steps as f64).cos();
+            let h = hann(i as f64 + 0.5, steps as f64);
             sum += Complex64::from_polar(h, TAU * d * i as f64 / STEPS as f64);
             weight += h;
         }
@@ -311,8 +310,7 @@ fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns:
     let gain = inverse[(0, 0)].norm().max(1.0);
     bins.into_iter()
         .map(|(bin, (power, mut noise))| {
-            let mid = noise.len() / 2;
-            let floor = *noise.select_nth_unstable_by(mid, f64::total_cmp).1 / std::f64::consts::LN_2 * gain;
+            let floor = median(&mut noise, f64::total_cmp).unwrap_or_default() / std::f64::consts::LN_2 * gain;
             let mean = power.iter().sum::<f64>() / power.len() as f64;
             let k = (power.len() as f64 * 0.75).max(1.0);
             // The error of a mean power is noise plus noise beating with the line itself.

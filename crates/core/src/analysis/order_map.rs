@@ -2,6 +2,7 @@
 
 use super::angle_domain::AngleSamples;
 use super::angular_resampling::Angle;
+use crate::signal::estimate::{median, quantile};
 use serde::{Deserialize, Serialize};
 
 /// Columns stand this far apart, km/h.
@@ -70,15 +71,10 @@ pub(super) fn draw(x: &AngleSamples, angle: &Angle, max_order: f64, scale: f64) 
             mean[r * columns + c] = sum[s * bins + at.min(bins - 1)] / count[s].max(1e-9);
         }
     }
-    let mut sorted = mean.clone();
-    let top = (sorted.len() as f64 * 0.999) as usize;
-    let top = top.min(sorted.len() - 1);
-    let (_, full, _) = sorted.select_nth_unstable_by(top, f64::total_cmp);
-    let mut quiet = mean.clone();
-    let mid = quiet.len() / 2;
-    let (_, noise, _) = quiet.select_nth_unstable_by(mid, f64::total_cmp);
+    let full = quantile(&mut mean.clone(), 0.999, f64::total_cmp).unwrap_or_default();
+    let noise = median(&mut mean.clone(), f64::total_cmp).unwrap_or_default();
     // A road alone is no line: its noise stays faint, however quiet the vehicle is.
-    let full = full.max(OVER_NOISE * *noise).max(1e-20);
+    let full = full.max(OVER_NOISE * noise).max(1e-20);
     let ink = mean
         .iter()
         .map(|p| {

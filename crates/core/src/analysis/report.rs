@@ -10,6 +10,7 @@ use super::phase::PhaseBin;
 use super::{Outcome, Progress, Tracked, TrackedChannel};
 use crate::error::{Problem, Warning};
 use crate::measure::orders::Base;
+use crate::signal::estimate::parabolic_shift;
 use crate::signal::{Quantity, felt};
 use crate::units::{Hz, Ms2};
 use crate::vehicle::Vehicle;
@@ -420,7 +421,7 @@ fn fine_peak_hz(o: &OrderFound) -> f64 {
     let at = |kmh: f64| o.levels.iter().find(|l| (l.speed_kmh - kmh).abs() < 0.1).map(|l| l.amplitude);
     let v = o.peak_speed_kmh;
     let shift = match (at(v - order_lines::SPEED_BIN), at(v), at(v + order_lines::SPEED_BIN)) {
-        (Some(a), Some(b), Some(c)) if a - 2.0 * b + c < 0.0 => (0.5 * (a - c) / (a - 2.0 * b + c)).clamp(-0.5, 0.5),
+        (Some(a), Some(b), Some(c)) => parabolic_shift([a, b, c]),
         _ => 0.0,
     };
     o.peak_hz * (v + shift * order_lines::SPEED_BIN) / v

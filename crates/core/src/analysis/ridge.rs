@@ -10,9 +10,9 @@ use super::angular_resampling::{Angle, Extent, Reference};
 use super::lag_scale;
 use super::order_lines::{self, Line};
 use super::reference_source::Before;
+use crate::signal::estimate::{hann, median};
 use crate::signal::{Pyramid, Resampler, SpeedTrack};
 use realfft::RealFftPlanner;
-use std::f64::consts::TAU;
 
 /// Samples a second that are looked at.
 const RATE: f64 = 300.0;
@@ -77,7 +77,7 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
     }
     let fft = RealFftPlanner::<f32>::new().plan_fft_forward(n);
     let (mut input, mut output, mut scratch) = (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec());
-    let hann: Vec<f32> = (0..n).map(|i| (0.5 - 0.5 * (TAU * i as f64 / n as f64).cos()) as f32).collect();
+    let hann: Vec<f32> = (0..n).map(|i| hann(i as f64, n as f64) as f32).collect();
     let mut best: Vec<f64> = vec![];
     let mut from: Vec<Vec<u8>> = vec![];
     let (mut times, mut frames) = (vec![], vec![]);
@@ -130,15 +130,8 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
 /// Strength over the noise beside it at each frequency of the grid, as a logarithm.
 fn strength(power: &[f32], grid: &[f64], bin: f64) -> Vec<f64> {
     const BLOCK: usize = 24;
-    let floors: Vec<f32> = power
-        .chunks(BLOCK)
-        .map(|c| {
-            let mut c = c.to_vec();
-            let mid = c.len() / 2;
-            c.select_nth_unstable_by(mid, f32::total_cmp);
-            c[mid].max(1e-30)
-        })
-        .collect();
+    let floors: Vec<f32> =
+        power.chunks(BLOCK).map(|c| median(&mut c.to_vec(), f32::total_cmp).unwrap_or_default().max(1e-30)).collect();
     grid.iter()
         .map(|f| {
             let at = f / bin;

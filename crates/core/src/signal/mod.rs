@@ -5,6 +5,7 @@
 //! `frequency_weight` says how strongly people feel a frequency.
 
 mod envelope;
+pub mod estimate;
 mod frequency_weighting;
 mod octave;
 mod resample;

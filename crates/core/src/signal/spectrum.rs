@@ -2,7 +2,6 @@
 
 use rayon::prelude::*;
 use realfft::RealFftPlanner;
-use std::f64::consts::TAU;
 
 /// Overlapping windows over samples at equal angles. Their power spectra are worked out as they are asked for,
 /// so that a long recording's never stand in memory at once.
@@ -59,7 +58,7 @@ impl<'a> OrderWindows<'a> {
     /// noise under each bin, from the median around it; none where it was not asked for.
     pub fn each(&self, with_floor: bool, mut see: impl FnMut(usize, &[f32], &[f32])) {
         let length = self.length;
-        let hann: Vec<f32> = (0..length).map(|i| (0.5 - 0.5 * (TAU * i as f64 / length as f64).cos()) as f32).collect();
+        let hann: Vec<f32> = (0..length).map(|i| super::estimate::hann(i as f64, length as f64) as f32).collect();
         let scale = (2.0 / hann.iter().sum::<f32>()).powi(2);
         let fft = RealFftPlanner::<f32>::new().plan_fft_forward(length);
         for (batch, starts) in self.starts.chunks(TOGETHER).enumerate() {
@@ -127,9 +126,8 @@ fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
             if buffer.is_empty() {
                 return 1e-20;
             }
-            let mid = buffer.len() / 2;
-            let (_, m, _) = buffer.select_nth_unstable(mid);
-            (f32::from_bits(*m) / std::f32::consts::LN_2).max(1e-20)
+            let m = super::estimate::median(&mut buffer, u32::cmp).unwrap_or_default();
+            (f32::from_bits(m) / std::f32::consts::LN_2).max(1e-20)
         })
         .collect();
     (0..power.len())
@@ -143,6 +141,7 @@ fn noise_floor(power: &[f32], turns: usize) -> Vec<f32> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::f64::consts::TAU;
 
     #[test]
     fn a_line_shows_its_amplitude_at_its_order() {

@@ -385,6 +385,8 @@ mod tests {
     use baricord_core::units::Millimetres;
     use baricord_core::vehicle::sample::*;
     use baricord_core::vehicle::*;
+    use rand::{Rng, SeedableRng};
+    use rand_chacha::ChaCha8Rng;
     use std::collections::HashSet;
 
     fn check(v: &Vehicle) {
@@ -420,41 +422,36 @@ mod tests {
         every_layout().iter().for_each(check);
     }
 
-    /// A small generator of its own, so that a failing vehicle comes again.
-    struct Dice(u64);
-    impl Dice {
-        fn roll(&mut self, n: usize) -> usize {
-            self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-            (self.0 >> 33) as usize % n
-        }
-        fn pick<T: Clone>(&mut self, of: &[T]) -> T {
-            of[self.roll(of.len())].clone()
-        }
+    fn pick<T: Clone>(of: &[T], rng: &mut ChaCha8Rng) -> T {
+        of[rng.random_range(0..of.len())].clone()
     }
 
     #[test]
     fn two_hundred_random_vehicles_are_drawn_whole() {
-        let mut d = Dice(7);
+        let mut rng = ChaCha8Rng::seed_from_u64(7);
         for i in 0..200 {
-            let mut v = d.pick(&every_layout());
+            let mut v = pick(&every_layout(), &mut rng);
             v.name = format!("{} #{i}", v.name);
-            if d.roll(3) == 0 {
-                v.gearbox.kind = d.pick(&[GearboxKind::Manual, GearboxKind::Automatic]);
+            if rng.random_range(0..3) == 0 {
+                v.gearbox.kind = pick(&[GearboxKind::Manual, GearboxKind::Automatic], &mut rng);
             }
             for p in &mut v.props {
-                let n = 1 + d.roll(3);
+                let n = 1 + rng.random_range(0..3);
                 let sample = p.sections[0].clone();
                 p.sections = (0..n)
-                    .map(|_| Section { length_mm: Millimetres(250.0 + 100.0 * d.roll(15) as f64), ..sample.clone() })
+                    .map(|_| Section {
+                        length_mm: Millimetres(250.0 + 100.0 * f64::from(rng.random_range(0..15))),
+                        ..sample.clone()
+                    })
                     .collect();
                 let kinds = [JointKind::Cross, JointKind::DoubleCross, JointKind::Ball, JointKind::Tripod, JointKind::Flex];
-                p.joints = (0..=n).map(|_| Joint::Plain(d.pick(&kinds))).collect();
-                p.slip = d.pick(&[None, Some(Slip::Gearbox), Some(Slip::Transfer), Some(Slip::Shaft), Some(Slip::Axle)]);
+                p.joints = (0..=n).map(|_| Joint::Plain(pick(&kinds, &mut rng))).collect();
+                p.slip = pick(&[None, Some(Slip::Gearbox), Some(Slip::Transfer), Some(Slip::Shaft), Some(Slip::Axle)], &mut rng);
             }
             for a in &mut v.axles {
-                a.kind = d.pick(&[AxleKind::Solid, AxleKind::Independent]);
+                a.kind = pick(&[AxleKind::Solid, AxleKind::Independent], &mut rng);
             }
-            if v.gearbox.transaxle && v.props.is_empty() && d.roll(2) == 0 {
+            if v.gearbox.transaxle && v.props.is_empty() && rng.random_range(0..2) == 0 {
                 // The same turned round: everything at the rear.
                 for a in &mut v.axles {
                     a.end = a.end.other();
@@ -465,11 +462,11 @@ mod tests {
             if v.prop(End::Rear).is_some()
                 && !v.prop_before_gearbox(End::Rear)
                 && v.axle(End::Rear).is_some_and(|a| a.driven)
-                && d.roll(4) == 0
+                && rng.random_range(0..4) == 0
             {
                 v.coupler = Some(Coupler { before: End::Rear });
             }
-            if d.roll(3) == 0 {
+            if rng.random_range(0..3) == 0 {
                 v.half_shafts.clear();
             }
             v.bearings.clear();

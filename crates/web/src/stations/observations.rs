@@ -1,8 +1,8 @@
 //! The answer to a test, given at any station.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::stations::form::FormFields;
 use crate::thermal_state::observed;
 use axum::extract::Path;

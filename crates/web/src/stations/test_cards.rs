@@ -1,7 +1,8 @@
 //! A test as a card: what to do, how, what must be seen to first, what each outcome would mean, and what is looked at with it.
 
 use crate::next_view::href_of_test;
-use crate::page::{LoadedCase, ask_words, cause_words};
+use crate::page::LoadedCase;
+use crate::wording::{ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
 use baricord_core::measure::instrument::InstrumentKind;

@@ -4,12 +4,13 @@ pub mod sounds;
 pub mod vehicle_form;
 
 use crate::App;
-use crate::auth::Member;
+use crate::auth::{Member, may_write};
 use crate::drawing;
-use crate::error::{PageError, may_write};
-use crate::page::{Frame, LoadedCase, Which, cause_words, kind_words};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{FormFields, free_id};
 use crate::vehicles::{self, LifeLine};
+use crate::wording::{cause_words, kind_words};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

@@ -2,11 +2,12 @@
 //! side and without its name, for the driver to pick from.
 
 use crate::App;
-use crate::auth::Member;
+use crate::auth::{Member, may_write};
 use crate::charts;
-use crate::error::{PageError, may_write};
-use crate::page::{Frame, LoadedCase, cause_words};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase};
 use crate::stations::form::FormFields;
+use crate::wording::cause_words;
 use crate::work_limits::{Audio, Turn};
 use askama::Template;
 use askama_web::WebTemplate;

@@ -1,14 +1,15 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may};
+use crate::auth::{Member, may};
+use crate::error::PageError;
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
-use crate::page::{Frame, LoadedCase, Which, ask_words, cause_words, money};
+use crate::page::{Frame, LoadedCase, Which};
 use crate::printout::due_words;
 use crate::stations::form::FormFields;
 use crate::stations::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
+use crate::wording::{ask_words, cause_words, money};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

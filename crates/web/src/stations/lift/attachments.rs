@@ -1,8 +1,8 @@
 //! Pictures and spoken notes, pinned to part and test: taken with the phone's own camera and recorder.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::upload;
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Multipart, Path};

@@ -1,12 +1,13 @@
 //! Feel in numbers, and what each answer leaves: beside the walk on the lift.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::next_view::href_of_test;
-use crate::page::{Frame, LoadedCase, Which, ask_words};
+use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{FormFields, parse_number};
 use crate::thermal_state::observed;
+use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

@@ -6,14 +6,15 @@ pub mod joint_drag;
 pub mod sound_localisation;
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::next_view::href_of_test;
-use crate::page::{Frame, LoadedCase, ask_words};
+use crate::page::{Frame, LoadedCase};
 use crate::stations::form::FormFields;
 use crate::stations::lift::attachments::{Attachment, pinned};
 use crate::stations::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::thermal_state::{self, observed};
+use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

@@ -1,8 +1,8 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::FormFields;
 use crate::stations::lift::attachments::{Attachment, pinned};

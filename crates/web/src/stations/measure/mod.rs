@@ -5,8 +5,8 @@ mod dial;
 mod instrument_form;
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
 use crate::stations::form::FormFields;
 use askama::Template;

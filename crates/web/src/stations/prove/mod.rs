@@ -1,9 +1,9 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
 use crate::App;
-use crate::auth::Member;
+use crate::auth::{Member, may_write};
 use crate::charts::{Curve, level_chart};
-use crate::error::{PageError, may_write};
+use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::FormFields;
 use crate::stations::road::run_words;

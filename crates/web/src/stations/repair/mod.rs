@@ -1,11 +1,12 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may, may_write};
-use crate::page::{Frame, LoadedCase, Which, cause_words};
+use crate::auth::{Member, may, may_write};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::FormFields;
 use crate::stations::test_cards::CautionView;
+use crate::wording::cause_words;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};

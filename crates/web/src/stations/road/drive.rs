@@ -2,13 +2,14 @@
 //! fill, what is still missing in large type, speed, level and the map as they grow.
 
 use crate::App;
-use crate::auth::Member;
+use crate::auth::{Member, may_write};
 use crate::charts::{self, Axes, Rung};
 use crate::drive_runner::{self, Setup};
-use crate::error::{PageError, may_write};
-use crate::page::{Frame, LoadedCase, cause_words, rung};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase};
 use crate::stations::form::FormFields;
 use crate::stations::road::map_top;
+use crate::wording::{cause_words, rung};
 use crate::work_limits::{Maps, Turn};
 use askama::Template;
 use askama_web::WebTemplate;

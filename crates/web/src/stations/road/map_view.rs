@@ -5,19 +5,17 @@ use crate::App;
 use crate::auth::Member;
 use crate::charts::{self, Axes, Rung};
 use crate::error::PageError;
-use crate::page::segment;
-use crate::table_export::TableExport;
-use crate::work_limits::{Audio, Exports, Maps, Turn};
+use crate::wording::segment;
+use crate::work_limits::{Maps, Turn};
 use axum::Router;
-use axum::extract::{Path, Query};
+use axum::extract::{FromRequestParts, Path, Query};
 use axum::http::header;
+use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
-use baricord_core::analysis::{Analysis, OrderMap, Part, listen, stretch_at};
+use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::error::Problem;
-use baricord_core::units::{KilometresPerHour, Seconds};
 use baricord_core::vehicle::Vehicle;
-use baricord_formats::write_wav;
 use baricord_store::Scope;
 use serde::Deserialize;
 use std::fmt::Write;
@@ -53,7 +51,7 @@ fn pair(text: Option<&str>) -> Option<(f64, f64)> {
 }
 
 impl Look {
-    fn over_hz(&self) -> bool {
+    pub(super) fn over_hz(&self) -> bool {
         self.axis.as_deref() == Some("hz")
     }
     fn less(&self) -> bool {
@@ -61,7 +59,7 @@ impl Look {
     }
 
     /// The part in view: what was asked, kept inside what there is and not smaller than can be read.
-    fn axes(&self, all: Axes) -> Axes {
+    pub(super) fn axes(&self, all: Axes) -> Axes {
         let inside = |asked: Option<(f64, f64)>, (lo, hi): (f64, f64), least: f64| {
             let Some((a, b)) = asked else { return (lo, hi) };
             let width = (b - a).max(least).min(hi - lo);
@@ -132,7 +130,7 @@ pub struct MapView {
 }
 
 /// What the view is made of.
-pub struct Made<'a> {
+pub struct MapContext<'a> {
     pub case: Uuid,
     pub vehicle: &'a Vehicle,
     pub analysis: &'a Analysis,
@@ -148,7 +146,7 @@ pub struct Made<'a> {
 }
 
 /// Turns of the wheel a second at 1 km/h, by what a run says of the tyre.
-fn hz_per_kmh(v: &Vehicle, a: &Analysis, run: &str) -> Result<f64, Problem> {
+pub(super) fn hz_per_kmh(v: &Vehicle, a: &Analysis, run: &str) -> Result<f64, Problem> {
     let found = a.recording(run).and_then(|r| r.reference.as_ref());
     found
         .ok_or_else(|| {
@@ -158,7 +156,7 @@ fn hz_per_kmh(v: &Vehicle, a: &Analysis, run: &str) -> Result<f64, Problem> {
 }
 
 /// A map as it was asked for: less another, over frequency.
-async fn asked(
+pub(super) async fn asked(
     s: &mut Scope,
     case: Uuid,
     v: &Vehicle,
@@ -179,8 +177,41 @@ async fn asked(
     Ok(Some(map))
 }
 
+/// A map that a request asks for, in a turn of its own: member, address and view are read once here.
+pub struct RequestedMap {
+    pub member: Member,
+    pub case: Uuid,
+    pub run: String,
+    pub channel: String,
+    pub look: Look,
+    pub map: OrderMap,
+    /// Held until the answer is made.
+    _turn: Turn<Maps>,
+}
+
+impl FromRequestParts<App> for RequestedMap {
+    type Rejection = Response;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Response> {
+        let member = Member::from_request_parts(parts, app).await.map_err(IntoResponse::into_response)?;
+        let turn = Turn::<Maps>::from_request_parts(parts, app).await.map_err(IntoResponse::into_response)?;
+        let Path((case, run, channel)) =
+            Path::<(Uuid, String, String)>::from_request_parts(parts, app).await.map_err(IntoResponse::into_response)?;
+        let Query(look) = Query::<Look>::from_request_parts(parts, app).await.map_err(IntoResponse::into_response)?;
+        let map = load(&member, case, &run, &channel, &look).await.map_err(IntoResponse::into_response)?;
+        Ok(Self { member, case, run, channel, look, map, _turn: turn })
+    }
+}
+
+async fn load(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, PageError> {
+    let mut s = m.scope().await?;
+    let case = s.case(id).await?.case;
+    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
+    asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)
+}
+
 /// Makes the view; none where the run has no map.
-pub async fn make(s: &mut Scope, m: Made<'_>, l: &Look) -> Result<Option<MapView>, PageError> {
+pub async fn map_view(s: &mut Scope, m: MapContext<'_>, l: &Look) -> Result<Option<MapView>, PageError> {
     let channel = l.ch.clone().filter(|c| m.channels.contains(c)).unwrap_or(m.channel.clone());
     let Some(map) = asked(s, m.case, m.vehicle, m.analysis, m.run, &channel, l).await? else { return Ok(None) };
     let hz = if l.over_hz() { Some(hz_per_kmh(m.vehicle, m.analysis, m.run)?) } else { None };
@@ -279,235 +310,14 @@ fn presses(a: &Axes, to: &dyn Fn((f64, f64), (f64, f64)) -> String, whole: Strin
 }
 
 /// The ink of a map: one byte a cell, rows from the lowest up.
-async fn ink(
-    m: Member,
-    _turn: Turn<Maps>,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(l): Query<Look>,
-) -> Result<Response, PageError> {
-    let map = of(&m, id, &run, &channel, &l).await?;
-    Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], map.ink)
-        .into_response())
-}
-
-async fn of(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, PageError> {
-    let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
-    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
-    asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)
-}
-
-/// Something to be kept under a name.
-pub fn attachment(kind: &'static str, name: &str, body: impl IntoResponse) -> Response {
-    let safe: String = name.chars().map(|c| if c.is_ascii_alphanumeric() || ".-".contains(c) { c } else { '-' }).collect();
-    ([(header::CONTENT_TYPE, kind.to_string()), (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{safe}\""))], body)
+async fn ink(r: RequestedMap) -> Response {
+    ([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "private, no-cache")], r.map.ink)
         .into_response()
 }
 
-/// Amplitudes of a map, a row for each order, a column for each speed.
-async fn csv(
-    m: Member,
-    _turn: Turn<Maps>,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(l): Query<Look>,
-) -> Result<Response, PageError> {
-    let map = of(&m, id, &run, &channel, &l).await?;
-    let speed = |c: usize| format!("{} km/h", map.speed_from + map.speed_step * (c as f64 + 0.5));
-    let first = if l.over_hz() { "Hz" } else { "order" };
-    let mut table = TableExport::new(std::iter::once(first.to_string()).chain((0..map.columns).map(speed)))?;
-    for r in 0..map.rows {
-        let up = format!("{:.5}", map.order_step * (r as f64 + 0.5));
-        table.row(std::iter::once(up).chain((0..map.columns).map(|c| format!("{:.5}", map.amplitude(r, c)))))?;
-    }
-    Ok(attachment("text/csv; charset=utf-8", &format!("{run}-{channel}-map.csv"), table.finish()?))
-}
-
-/// The ink in view as a picture, upright.
-fn picture(map: &OrderMap, axes: &Axes, width: usize, height: usize) -> Vec<u8> {
-    let at = |x: usize, y: usize| {
-        let kmh = axes.speed.0 + (axes.speed.1 - axes.speed.0) * (x as f64 + 0.5) / width as f64;
-        let up = axes.up.1 - (axes.up.1 - axes.up.0) * (y as f64 + 0.5) / height as f64;
-        let (c, r) = (((kmh - map.speed_from) / map.speed_step) as usize, (up / map.order_step) as usize);
-        let v = f64::from(map.ink.get(r * map.columns + c).copied().unwrap_or(0));
-        // The same ink as on the page.
-        255 - (v * v * v / 65025.0 * 1.5 + v * 0.12).min(255.0) as u8
-    };
-    (0..height).flat_map(|y| (0..width).map(move |x| (x, y))).map(|(x, y)| at(x, y)).collect()
-}
-
-fn png(grey: &[u8], width: usize, height: usize) -> Result<Vec<u8>, Problem> {
-    let failed = |e: png::EncodingError| Problem::new("cannot-write", e.to_string());
-    let mut out = vec![];
-    let mut e = png::Encoder::new(&mut out, width as u32, height as u32);
-    e.set_color(png::ColorType::Grayscale);
-    e.set_depth(png::BitDepth::Eight);
-    e.write_header().and_then(|mut w| w.write_image_data(grey)).map_err(failed)?;
-    Ok(out)
-}
-
-async fn export_png(
-    m: Member,
-    _turn: Turn<Maps>,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(l): Query<Look>,
-) -> Result<Response, PageError> {
-    let map = of(&m, id, &run, &channel, &l).await?;
-    let axes = l.axes(Axes::of(&map));
-    Ok(attachment("image/png", &format!("{run}-{channel}-map.png"), png(&picture(&map, &axes, 1380, 600), 1380, 600)?))
-}
-
-/// Styles that a picture carries with it when it leaves: ink on white.
-const STYLE: &str = "text{font:13px 'Barlow Condensed','Arial Narrow','Liberation Sans Narrow',sans-serif;fill:#1d2b33}.figure{font-size:13px}.end{text-anchor:end}.mid{text-anchor:middle}\
-                     .frame,.hair,.order{fill:none;stroke:#1d2b33}.hair{stroke-width:.7}.touch{fill:none}.quiet{opacity:.6}.shaft{stroke-dasharray:9 5}.half{stroke-dasharray:2 4}\
-                     .engine{stroke-dasharray:10 4 2 4}.bearing{stroke-dasharray:5 3}.chosen{stroke-width:2}.spot{fill:none;stroke:#e8b200;stroke-width:3}\
-                     .error{fill:#a9aca6;opacity:.35}.felt{fill:none;stroke:#2e6b4f;stroke-dasharray:5 4}.here{stroke:#e8b200;stroke-width:2}.reading{fill:#1d2b33}";
-
-/// A drawing that carries its styles, on white.
-pub fn on_white(inner: &str, width: u32, height: u32) -> String {
-    format!(
-        r##"<svg xmlns="http://www.w3.org/2000/svg" width="{width}" height="{height}"><style>{STYLE}</style><rect width="{width}" height="{height}" fill="#fff"/>{inner}</svg>"##
-    )
-}
-
-/// A map as a still picture: its ink as PNG, and the frame with the ladder that stands around it.
-pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), PageError> {
-    let case = s.case(id).await?.case;
-    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
-    let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
-    let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
-    let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
-    let frame = charts::map_frame(&axes, &crate::stations::road::rungs_of(&case, &a, run)?, None);
-    Ok((png(&picture(&map, &axes, 1380, 600), 1380, 600)?, frame))
-}
-
-async fn export_svg(
-    m: Member,
-    _turn: Turn<Maps>,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(l): Query<Look>,
-) -> Result<Response, PageError> {
-    use base64::Engine;
-    let (ink, frame) = still(&mut m.scope().await?, id, &run, &channel, &l).await?;
-    let (px, py, pw, ph) = charts::PLOT;
-    let ink = base64::engine::general_purpose::STANDARD.encode(ink);
-    let picture = format!(
-        r##"<image x="{px}" y="{py}" width="{pw}" height="{ph}" preserveAspectRatio="none" href="data:image/png;base64,{ink}"/>{frame}"##
-    );
-    Ok(attachment("image/svg+xml", &format!("{run}-{channel}-map.svg"), on_white(&picture, 950, 340)))
-}
-
-/// Every order's level at every speed, all runs of a case.
-async fn levels(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, PageError> {
-    let mut s = m.scope().await?;
-    s.case(id).await?;
-    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
-    drop(s);
-    let mut table = TableExport::new([
-        "run",
-        "channel",
-        "base",
-        "order",
-        "order_sigma",
-        "speed_kmh",
-        "amplitude",
-        "amplitude_sigma",
-        "unit",
-        "behind_pulse_deg",
-        "behind_pulse_sigma_deg",
-    ])?;
-    for r in &a.recordings {
-        for o in &r.orders {
-            let base = o.base.words();
-            let unit = o.unit.as_deref().unwrap_or("m/s2");
-            for x in &o.levels {
-                let phase = o.phase.iter().find(|p| p.speed_kmh == x.speed_kmh);
-                let behind = phase
-                    .map_or([String::new(), String::new()], |p| [format!("{:.1}", p.behind_deg), format!("{:.1}", p.sigma_deg)]);
-                let of_line =
-                    [r.id.clone(), o.channel.clone(), base.into(), format!("{:.5}", o.order), format!("{:.5}", o.order_sigma)];
-                let level = [x.speed_kmh.to_string(), format!("{:.6}", x.amplitude), format!("{:.6}", x.sigma), unit.into()];
-                table.row(of_line.iter().chain(&level).chain(&behind))?;
-            }
-        }
-    }
-    Ok(attachment("text/csv; charset=utf-8", "levels.csv", table.finish()?))
-}
-
-/// What all runs of a case say, as `analyze` prints it.
-async fn analysis(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Result<Response, PageError> {
-    let mut s = m.scope().await?;
-    s.case(id).await?;
-    let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
-    drop(s);
-    let text = serde_json::to_string_pretty(&a).map_err(|e| PageError::Broken(e.to_string()))?;
-    Ok(attachment("application/json", "analysis.json", text))
-}
-
-/// What is to be heard.
-#[derive(Clone, Debug, Deserialize)]
-struct Hear {
-    /// `only`, `without`, or all of it.
-    #[serde(default)]
-    part: Option<String>,
-    #[serde(default)]
-    order: Option<f64>,
-    /// The stretch in which the speed is nearest to this.
-    #[serde(default)]
-    kmh: Option<f64>,
-    #[serde(default)]
-    from: Option<f64>,
-    #[serde(default)]
-    to: Option<f64>,
-    /// How many times as fast it is played: what is deep comes up to where it is heard.
-    #[serde(default)]
-    fast: Option<f64>,
-}
-
-/// How long a stretch is played where nobody said, s.
-const HEARD: Seconds = Seconds(10.0);
-
-async fn hear(
-    m: Member,
-    turn: Turn<Audio>,
-    Path((id, run, channel)): Path<(Uuid, String, String)>,
-    Query(h): Query<Hear>,
-) -> Result<Response, PageError> {
-    let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
-    let reference = s.analysis(id).await?.and_then(|(a, _)| a.recording(&run).and_then(|r| r.reference.clone()));
-    let samples = s.samples(id, &run).await?.ok_or(PageError::NotFound)?;
-    drop(s);
-    let span = match (h.from, h.to) {
-        (Some(a), Some(b)) => (Seconds(a), Seconds(b)),
-        _ => stretch_at(&samples, KilometresPerHour(h.kmh.unwrap_or(80.0)), HEARD),
-    };
-    let part = match (h.part.as_deref(), h.order) {
-        (Some("only"), Some(o)) => Part::Only(o),
-        (Some("without"), Some(o)) => Part::Without(o),
-        (Some("only" | "without"), None) => return Err(Problem::new("missing", "which order?").field("order").into()),
-        _ => Part::All,
-    };
-    let fast = h.fast.filter(|f| (0.25..=8.0).contains(f)).unwrap_or(1.0);
-    let made = tokio::task::spawn_blocking(move || -> Result<Vec<u8>, Problem> {
-        let _turn = turn;
-        let x = listen(&case.vehicle, &samples, &channel, reference.as_ref(), span, part)?;
-        write_wav(&x.samples, (x.rate.get() * fast) as u32)
-    })
-    .await
-    .map_err(|e| PageError::Broken(e.to_string()))??;
-    Ok(([(header::CONTENT_TYPE, "audio/wav"), (header::CACHE_CONTROL, "private, max-age=600")], made).into_response())
-}
-
-/// Routes of the map and of what leaves it.
+/// Routes of the map.
 pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/cases/{id}/map/{run}/{channel}", get(ink))
-        .route("/cases/{id}/runs/{run}/{channel}/map.csv", get(csv))
-        .route("/cases/{id}/runs/{run}/{channel}/map.png", get(export_png))
-        .route("/cases/{id}/runs/{run}/{channel}/map.svg", get(export_svg))
-        .route("/cases/{id}/runs/{run}/{channel}/listen.wav", get(hear))
-        .route("/cases/{id}/levels.csv", get(levels))
-        .route("/cases/{id}/analysis.json", get(analysis))
+    Router::new().route("/cases/{id}/map/{run}/{channel}", get(ink))
 }
 
 #[cfg(test)]

@@ -1,28 +1,32 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
 pub mod drive;
+pub mod export;
+mod ladder;
+mod listen;
 pub mod map_view;
 pub mod order_detail;
 pub mod recordings;
 
 use crate::App;
-use crate::auth::Member;
-use crate::charts::{self, Rung};
-use crate::error::{PageError, may_write};
-use crate::page::{Frame, LoadedCase, rung};
+use crate::auth::{Member, may_write};
+use crate::charts::{self};
+use crate::error::PageError;
+use crate::page::{Frame, LoadedCase};
 use crate::safety_findings::SafetyFindings;
 use crate::stations::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
+use crate::wording::rung;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
-use baricord_core::analysis::{Analysis, OrderFound, RecordingAnalysis};
+use baricord_core::analysis::RecordingAnalysis;
+use baricord_core::case::RecordingSpec;
 use baricord_core::case::intake;
-use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::drive::run_plan::PlannedRun;
-use baricord_core::measure::orders::{Base, Family, OrderLine, What, orders};
+use baricord_core::measure::orders::{Base, OrderLine, orders};
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::vehicle::Vehicle;
 use baricord_core::workflow::Station;
@@ -30,7 +34,8 @@ use baricord_core::workflow::next_action::{ActionKind, station_of_test};
 use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
-use map_view::{Look, Made, MapView};
+use ladder::{ladder_view, rung_of};
+use map_view::{Look, MapContext, MapView};
 use order_detail::Chosen;
 use serde::Deserialize;
 use uuid::Uuid;
@@ -57,16 +62,6 @@ struct Asked {
     at: Option<String>,
     #[serde(default)]
     gear: Option<String>,
-}
-
-/// The lines beside a run's map, none of them pressed.
-pub fn rungs_of(case: &Case, a: &Analysis, run: &str) -> Result<Vec<Rung>, PageError> {
-    let spec = case.recordings.iter().find(|r| r.id == run).ok_or(PageError::NotFound)?;
-    let found = a.recording(run).ok_or(PageError::NotFound)?;
-    let ladder = orders(&case.vehicle, spec.fixed_gear()).or_else(|_| orders(&case.vehicle, None))?;
-    let mut rungs = ladder_view(&case.vehicle, found, &ladder, usize::MAX, "");
-    rungs.iter_mut().for_each(|r| r.href = None);
-    Ok(rungs)
 }
 
 /// Single knocks that are shown.
@@ -195,17 +190,6 @@ fn source_words(o: &[baricord_core::analysis::Source]) -> String {
     }
 }
 
-/// The rung that a found order stands on, if it stands on one.
-pub fn rung_of<'a>(o: &OrderFound, ladder: &'a [OrderLine], epw: Option<f64>) -> Option<(&'a OrderLine, f64)> {
-    let wheel = o.wheel_order(epw)?;
-    ladder
-        .iter()
-        .filter_map(|l| l.wheel_order(epw.map(baricord_core::units::Order)).map(|w| (l, w.get())))
-        .filter(|(l, _)| l.what != What::HalfShaft)
-        .filter(|(_, w)| (w - wheel).abs() < (3.0 * o.order_sigma).max(0.006 * w).max(0.02))
-        .min_by(|a, b| (a.1 - wheel).abs().total_cmp(&(b.1 - wheel).abs()))
-}
-
 fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRow> {
     r.orders
         .iter()
@@ -234,56 +218,6 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
             }
         })
         .collect()
-}
-
-/// Rungs of the ladder: what this vehicle can have, and what was found beside it.
-fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], line: usize, base: &str) -> Vec<Rung> {
-    let epw = r.engine_per_wheel;
-    let mut out: Vec<Rung> = vec![];
-    let found: Vec<Option<f64>> = r.orders.iter().take(12).map(|o| rung_of(o, ladder, epw).map(|x| x.1)).collect();
-    for l in ladder {
-        let Some(w) = l.wheel_order(epw.map(baricord_core::units::Order)) else { continue };
-        if l.what == What::HalfShaft
-            || matches!(l.what.family(), Family::Bearing | Family::Half)
-                && !found.iter().flatten().any(|f| (f - w.get()).abs() < 1e-6)
-        {
-            continue;
-        }
-        if out.iter().any(|x| (x.order - w.get()).abs() < 0.004 * w.get()) {
-            continue;
-        }
-        let which = found.iter().position(|f| f.is_some_and(|f| (f - w.get()).abs() < 1e-6));
-        let many = v.props.len() > 1 && l.what.family() == Family::Shaft;
-        let words = if many { format!("{}, {}", l.what.words(), v.place_words(&l.at)) } else { l.what.words().to_string() };
-        out.push(Rung {
-            key: rung(l.base, l.order.get()),
-            words,
-            order: w.get(),
-            family: l.what.family(),
-            chosen: which == Some(line),
-            found: which.is_some(),
-            href: which.map(|i| format!("{base}&line={i}")),
-        });
-    }
-    for (i, o) in r.orders.iter().take(12).enumerate().filter(|(i, _)| found[*i].is_none()) {
-        if let Some(w) = o.wheel_order(epw) {
-            let name = match w {
-                w if (w - 2.0).abs() < 0.03 => "wheel, twice a turn".to_string(),
-                w if (w - 3.0).abs() < 0.03 => "wheel, three a turn".to_string(),
-                _ => "measured, no part".to_string(),
-            };
-            out.push(Rung {
-                key: rung(o.base, o.order),
-                words: name,
-                order: w,
-                family: Family::Wheel,
-                chosen: i == line,
-                found: true,
-                href: Some(format!("{base}&line={i}")),
-            });
-        }
-    }
-    out
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<RoadPage, PageError> {
@@ -395,7 +329,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         .iter()
         .take(KNOCKS)
         .map(|e| {
-            let at = format!("/cases/{id}/runs/{}/{}/listen.wav", run.id, crate::page::segment(&e.channel));
+            let at = format!("/cases/{id}/runs/{}/{}/listen.wav", run.id, crate::wording::segment(&e.channel));
             let words = format!("at {:.1} s in {}, {:.0} dB over what is around it", e.at_s, e.channel, e.strength);
             (words, format!("{at}?from={:.2}&to={:.2}", (e.at_s - 2.0).max(0.0), e.at_s + 2.0))
         })
@@ -408,7 +342,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
     let rungs = ladder_view(&case.vehicle, r, &ladder, line, &here);
     let analysis = k.analysis.as_ref().ok_or(PageError::NotFound)?;
     let mark = picked.and_then(|o| o.wheel_order(r.engine_per_wheel).map(|w| (o.peak_speed_kmh, w)));
-    let made = Made {
+    let made = MapContext {
         case: id,
         vehicle: &case.vehicle,
         analysis,
@@ -420,7 +354,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         rungs: &rungs,
         mark,
     };
-    page.map = map_view::make(&mut s, made, &look).await?;
+    page.map = map_view::map_view(&mut s, made, &look).await?;
     Ok(page)
 }
 
@@ -540,7 +474,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
     Ok(Card {
         title: case.title.clone(),
         vehicle: case.vehicle.name.clone(),
-        symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::page::kind_words(&s.kind), s.words)),
+        symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::wording::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
         beside: SafetyFindings::of(&k),
@@ -559,6 +493,8 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/analysis/cancel", post(cancel))
         .route("/cases/{id}/analysis/again", post(again))
         .merge(map_view::routes())
+        .merge(export::routes())
+        .merge(listen::routes())
         .merge(order_detail::routes())
         .merge(recordings::routes())
         .merge(drive::routes())

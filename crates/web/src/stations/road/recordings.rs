@@ -2,8 +2,8 @@
 //! the case when its columns are named.
 
 use crate::App;
-use crate::auth::Member;
-use crate::error::{PageError, may_write};
+use crate::auth::{Member, may_write};
+use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
 use crate::stations::form::FormFields;
 use crate::upload::{self, Upload};
@@ -307,7 +307,7 @@ async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Mappin
         speed: None,
         may_have_speed_file: true,
         problem: String::new(),
-        symptoms: case.symptoms.iter().map(|s| (s.id.clone(), crate::page::kind_words(&s.kind))).collect(),
+        symptoms: case.symptoms.iter().map(|s| (s.id.clone(), crate::wording::kind_words(&s.kind))).collect(),
         gears: case.vehicle.gearbox.gears.iter().map(|g| g.name.clone()).collect(),
         ranges: case.vehicle.transfer.iter().flat_map(|t| t.ranges.iter().map(|r| r.name.clone())).collect(),
         places,
