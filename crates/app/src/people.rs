@@ -122,8 +122,8 @@ fn print_password((password, was_made): &(String, bool)) {
 }
 
 fn role(word: &str) -> Result<Role, Problem> {
-    let told = || Problem::new("unknown-role", format!("“{word}” is no role: owner, mechanic, learner or viewer")).field("role");
-    Role::parse(word).ok_or_else(told)
+    let error = || Problem::new("unknown-role", format!("“{word}” is no role: owner, mechanic, learner or viewer")).field("role");
+    Role::parse(word).ok_or_else(error)
 }
 
 fn workshop_name(name: &str) -> Result<&str, Problem> {
@@ -149,8 +149,8 @@ async fn scope_of(store: &Store, workshop: &str) -> Result<Scope, Problem> {
 
 /// A person by their address, in their workshop.
 async fn person_of(store: &Store, email: &str) -> Result<(Scope, uuid::Uuid), Problem> {
-    let told = || Problem::new("not-found", format!("nobody signs in as {email}")).field("email");
-    let person = store.person_by_email(email).await.map_err(problem)?.ok_or_else(told)?;
+    let error = || Problem::new("not-found", format!("nobody signs in as {email}")).field("email");
+    let person = store.person_by_email(email).await.map_err(problem)?.ok_or_else(error)?;
     Ok((store.scope(person.workshop_id).await.map_err(problem)?, person.id))
 }
 

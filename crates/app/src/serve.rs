@@ -79,7 +79,7 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
     }
     let app = App::new(store, demo_signs_in);
     let app = router(app, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();
-    server::serve(listener, tls.map(|t| t.0), app, Limits::default(), stop())
+    server::serve(listener, tls.map(|t| t.0), app, Limits::default(), stop_signal())
         .await
         .map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();
@@ -87,7 +87,7 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
 }
 
 /// Ctrl-C or a polite kill.
-async fn stop() {
+async fn stop_signal() {
     let mut term = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
     let terminated = async {
         match term.as_mut() {

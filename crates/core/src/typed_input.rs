@@ -103,8 +103,8 @@ pub fn length_mm(text: &str, what: Length, field: &str) -> Result<f64, Problem> 
         _ if fits(x * INCH_MM) => format!("is it {t} in, which is {:.1} mm?", x * INCH_MM),
         _ => return Ok(x),
     };
-    let told = format!("{t} mm is unlikely for {}: {meant} Type the unit with it: {t} in, or {t} mm", what.words());
-    Err(Problem::new("unit-asked", told).field(field))
+    let message = format!("{t} mm is unlikely for {}: {meant} Type the unit with it: {t} in, or {t} mm", what.words());
+    Err(Problem::new("unit-asked", message).field(field))
 }
 
 /// Two sizes typed where one belongs, as `225/45R17 255/40R17`.

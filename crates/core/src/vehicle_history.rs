@@ -175,15 +175,12 @@ pub fn since(entry: Option<Kilometres>, now: Option<Kilometres>) -> Option<Kilom
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample;
     use crate::vehicle::sample::rear_drive;
     use serde_json::json;
 
     fn case(more: serde_json::Value) -> Case {
-        let mut d = Case::new_document("c", "Buzz", json!(rear_drive(2)));
-        for (k, v) in more.as_object().unwrap() {
-            d[k] = v.clone();
-        }
-        Case::from_json(&d).unwrap()
+        sample::case(rear_drive(2), &[json!({"title": "Buzz"}), more])
     }
 
     fn change(on: &str, kind: &str) -> Change {
@@ -206,9 +203,9 @@ mod tests {
             Visit { id: "b".into(), on: "2026-11-26".into(), case: &new, closed: false },
         ];
         let all = entries(&visits, &[change("2026-06-10", "lowered")]);
-        let told: Vec<_> = all.iter().map(|e| (e.on.as_str(), e.what)).collect();
+        let entries: Vec<_> = all.iter().map(|e| (e.on.as_str(), e.what)).collect();
         assert_eq!(
-            told,
+            entries,
             [
                 ("2026-11-26", HistoryKind::Visit),
                 ("2026-06-10", HistoryKind::Change),

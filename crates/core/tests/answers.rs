@@ -81,7 +81,7 @@ fn outcomes_of_every_test_sum_to_one_for_every_fault_on_every_layout() {
         for kind in ["vibration", "clunk", "growl", "hard-shift", "leak"] {
             let model = Model::new(&v, k, &all, kind);
             for t in &k.tests {
-                let stations = model.stations(t);
+                let stations = model.places_of(t);
                 let at = if t.names_place { None } else { stations.first() };
                 let l = model.likelihoods(t, at, Some("1"));
                 for (i, h) in all.iter().enumerate() {
@@ -145,7 +145,7 @@ fn two_at_once_are_one_hypothesis_and_count_in_each_unit() {
     assert!(unit("half.fl") > first.p && unit("half.fr") > first.p);
     let twins = a.twins().unwrap();
     assert!(twins.p > first.p && (a.ranked.iter().map(|r| r.p).sum::<f64>() - 1.0).abs() < 1e-9);
-    assert!(a.course.steps[0].fault.is_none() || a.course.steps[0].with.len() == 1, "{:?}", a.course.steps[0]);
+    assert!(a.plan.steps[0].fault.is_none() || a.plan.steps[0].with.len() == 1, "{:?}", a.plan.steps[0]);
 }
 
 #[test]
@@ -189,7 +189,7 @@ fn a_danger_that_was_seen_is_proposed_whatever_the_cause_and_nothing_is_driven()
     let drive = |a: &SymptomAnswer| a.danger.as_ref().map(|d| json!(d)["drive"].clone());
     let a = growl(json!({"observations": [loose]}));
     assert_eq!((drive(&a), driven(&a)), (Some(json!("no")), 0));
-    assert!(a.course.steps.iter().filter_map(|s| s.test.as_deref()).all(|t| !builtin().test(t).unwrap().turns_wheels()));
+    assert!(a.plan.steps.iter().filter_map(|s| s.test.as_deref()).all(|t| !builtin().test(t).unwrap().turns_wheels()));
     // Tightened and looked at again, or recorded as repaired, it is driven again.
     let tight = json!({"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "tight"});
     let again = growl(json!({"observations": [loose, tight]}));
@@ -217,7 +217,7 @@ fn there_is_one_step_and_what_cannot_be_made_is_not_proposed_again() {
     let v = sample::rear_drive(2);
     let d = answer(&v, json!({"kind": "vibration"}), json!({}));
     let (step, a) = (d.step.unwrap(), &d.symptoms[0]);
-    assert_eq!((step.symptom.as_str(), step.test.as_deref()), ("S1", a.course.steps[0].test.as_deref()));
+    assert_eq!((step.symptom.as_str(), step.test.as_deref()), ("S1", a.plan.steps[0].test.as_deref()));
     assert_eq!(a.next[0].test, step.test.clone().unwrap());
     let not = json!({"observations": [{"test": step.test, "outcome": "not-possible", "note": "no road here"}]});
     let after = answer(&v, json!({"kind": "vibration"}), not);

@@ -162,7 +162,7 @@ fn follow(
     while made < tests {
         let c = Case::from_json(&d).unwrap();
         let answer = diagnose(&c, k, None).symptoms.remove(0);
-        let Some(step) = answer.course.steps.first() else { break };
+        let Some(step) = answer.plan.steps.first() else { break };
         let Some(test) = &step.test else {
             let (fault, at) = (step.fault.clone().unwrap(), step.at.clone().unwrap());
             said.push(format!("repaired {fault} {at}"));

@@ -130,7 +130,7 @@ proptest! {
             let same = |o: &Value| o["test"] == n.test.as_str() && (walk || o["at"].as_str() == n.at.as_deref()) && o["gear"].as_str() == n.gear.as_deref();
             prop_assert!(!found.iter().any(same), "{} at {:?} was made", n.test, n.at);
         }
-        prop_assert!(a.course.cost.is_finite() && a.course.cost <= a.course.repair_first + 1e-6);
+        prop_assert!(a.plan.cost.is_finite() && a.plan.cost <= a.plan.repair_first + 1e-6);
     }
 
     #[test]

@@ -40,8 +40,8 @@ fn in_folder(root: &Path, name: &Path) -> Result<Option<PathBuf>, Problem> {
     match full.canonicalize() {
         Ok(real) if real.starts_with(root) => Ok(Some(real)),
         Ok(_) => {
-            let told = format!("“{}” is a link that leads out of the case folder", name.display());
-            Err(Problem::new("bad-path", told).field("file"))
+            let message = format!("“{}” is a link that leads out of the case folder", name.display());
+            Err(Problem::new("bad-path", message).field("file"))
         }
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
         Err(e) => Err(cannot_read(&full, &e)),
@@ -191,26 +191,26 @@ pub fn write_case(path: &Path, document: &Value, files: &[(String, FileSource)],
     }
     let cannot = |e: std::io::Error| Problem::new("cannot-write", format!("{}: {e}", path.display())).field("out");
     let name = path.file_name().ok_or_else(|| Problem::new("bad-path", "the output needs a name").field("out"))?;
-    let beside = path.with_file_name(format!(".{}.part", name.to_string_lossy()));
+    let part = path.with_file_name(format!(".{}.part", name.to_string_lossy()));
     if path.extension().is_some_and(|e| e == "zip") {
-        write_zip(std::fs::File::create(&beside).map_err(cannot)?, document, files)?;
-        return std::fs::rename(&beside, path).map_err(cannot);
+        write_zip(std::fs::File::create(&part).map_err(cannot)?, document, files)?;
+        return std::fs::rename(&part, path).map_err(cannot);
     }
-    let _ = std::fs::remove_dir_all(&beside);
-    std::fs::create_dir_all(beside.join("recordings")).map_err(cannot)?;
+    let _ = std::fs::remove_dir_all(&part);
+    std::fs::create_dir_all(part.join("recordings")).map_err(cannot)?;
     for (name, file) in files {
-        let to = beside.join(inside(name)?);
+        let to = part.join(inside(name)?);
         if let Some(parent) = to.parent() {
             std::fs::create_dir_all(parent).map_err(cannot)?;
         }
         let mut out = std::fs::File::create(to).map_err(cannot)?;
         file.read_with(|r| std::io::copy(r, &mut out).map_err(cannot))?;
     }
-    std::fs::write(beside.join("case.json"), document_text(document)).map_err(cannot)?;
+    std::fs::write(part.join("case.json"), document_text(document)).map_err(cannot)?;
     if path.exists() {
         std::fs::remove_dir_all(path).map_err(cannot)?;
     }
-    std::fs::rename(&beside, path).map_err(cannot)
+    std::fs::rename(&part, path).map_err(cannot)
 }
 
 #[cfg(test)]

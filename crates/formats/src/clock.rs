@@ -112,16 +112,16 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
     })?;
     let mut warnings = vec![];
     if let Some((first, before, t)) = back.first {
-        let told = format!("time goes back to {t:.3} s; {} rows until it had caught up were dropped", back.count);
-        warnings.push(Warning::new("backward-time", told).second(before).line(line(first)));
+        let message = format!("time goes back to {t:.3} s; {} rows until it had caught up were dropped", back.count);
+        warnings.push(Warning::new("backward-time", message).second(before).line(line(first)));
         if back.count > rows.len() / 3 {
             return Err(Problem::new("second-clock", "the time column starts again: this file holds two recordings; split it")
                 .line(line(first)));
         }
     }
     if let Some((first, _, t)) = repeated.first {
-        let told = format!("{} rows repeat the time before them and were dropped", repeated.count);
-        warnings.push(Warning::new("repeated-time", told).second(t).line(line(first)));
+        let message = format!("{} rows repeat the time before them and were dropped", repeated.count);
+        warnings.push(Warning::new("repeated-time", message).second(t).line(line(first)));
     }
     let mut dt = rule.dt;
     // The longest stretch sets the rate.
@@ -132,8 +132,8 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
         return Err(Problem::new("bad-time", "no sampling rate can be worked out from the time column").line(line(0)));
     }
     if !(SHORTEST_STEP..=LONGEST_STEP).contains(&dt) {
-        let told = format!("the time column moves on by {dt:.3e} s: is its unit right? Steps of 1 µs to 10 s are read");
-        return Err(Problem::new("bad-time", told).line(line(0)));
+        let message = format!("the time column moves on by {dt:.3e} s: is its unit right? Steps of 1 µs to 10 s are read");
+        return Err(Problem::new("bad-time", message).line(line(0)));
     }
     let start = stretches.first().map_or(0.0, |s| s.first);
     let (mut gaps, mut begins, mut next, mut bridged) = (vec![], vec![], 0usize, 0u64);
@@ -195,7 +195,7 @@ fn pace(rows: &mut Rows, line: &impl Fn(u64) -> u64) -> Result<Rule, Problem> {
 }
 
 /// Lays rows on the clock: hands each kept row's place to `put`.
-pub(crate) fn lay(
+pub(crate) fn resample_readings(
     clock: &Clock,
     rows: &mut Rows,
     mut put: impl FnMut(usize, &[f32]) -> Result<(), Problem>,
@@ -328,7 +328,7 @@ mod tests {
             if let Ok(c) = fit(&mut r, |i| i) {
                 prop_assert!(c.rate > 0.0);
                 let mut last = None;
-                lay(&c, &mut r, |at, _| {
+                resample_readings(&c, &mut r, |at, _| {
                     assert!(at < c.length && last.is_none_or(|l| at > l));
                     last = Some(at);
                     Ok(())

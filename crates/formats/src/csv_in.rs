@@ -162,8 +162,8 @@ impl<'a> Table<'a> {
         let (mut repeated, mut bad) = ((0u64, 0usize), (0u64, 0u64, String::new()));
         let (mut record, mut cells, mut good) = (csv::ByteRecord::new(), vec![f64::NAN; self.at.len()], 0u64);
         while reader.read_byte_record(&mut record).map_err(|e| {
-            let told = || Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line()));
-            stopped.take().unwrap_or_else(told)
+            let message = || Problem::new("bad-csv", e.to_string()).line(before + e.position().map_or(0, |p| p.line()));
+            stopped.take().unwrap_or_else(message)
         })? {
             let line = before + record.position().map_or(0, |p| p.line());
             let mut wrong = None;
@@ -199,12 +199,12 @@ impl<'a> Table<'a> {
         }
         let mut warnings = vec![];
         if repeated.1 > 0 {
-            let told = format!("the headings stand again in the middle ({} times); skipped", repeated.1);
-            warnings.push(Warning::new("header-repeated", told).line(repeated.0));
+            let message = format!("the headings stand again in the middle ({} times); skipped", repeated.1);
+            warnings.push(Warning::new("header-repeated", message).line(repeated.0));
         }
         if bad.1 > 0 {
-            let told = format!("{} is no number; {} such rows were dropped", bad.2, bad.1);
-            warnings.push(Warning::new("bad-number", told).line(bad.0));
+            let message = format!("{} is no number; {} such rows were dropped", bad.2, bad.1);
+            warnings.push(Warning::new("bad-number", message).line(bad.0));
             if bad.1 > good {
                 return Err(Problem::new("bad-number", format!("{} is no number, and most rows are like it", bad.2))
                     .field(self.wanted.join(", "))

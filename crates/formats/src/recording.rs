@@ -67,7 +67,7 @@ const NEVER: f64 = 1_000.0;
 
 /// Leaves out readings of speed and rpm that cannot be, and refuses columns that cannot be either.
 fn check_reference(s: &mut Samples) -> Result<(), Problem> {
-    let mut told = vec![];
+    let mut noticed = vec![];
     for (readings, most, what, field) in [(&mut s.speed, FASTEST, "km/h", "speed"), (&mut s.rpm, MOST_TURNS, "rpm", "rpm")] {
         let shown = |v: f64| if field == "speed" { 3.6 * v } else { 60.0 * v };
         let far = |r: &&(f64, f64)| r.1.abs() > most;
@@ -79,9 +79,9 @@ fn check_reference(s: &mut Samples) -> Result<(), Problem> {
         }
         readings.retain(|r| r.1.abs() <= most);
         let message = format!("{left_out} readings of {:.0} {what} and the like were left out", shown(v));
-        told.push(Warning::new("out-of-range", message).second(t).at(field));
+        noticed.push(Warning::new("out-of-range", message).second(t).at(field));
     }
-    s.warnings.extend(told);
+    s.warnings.extend(noticed);
     Ok(())
 }
 
@@ -100,11 +100,11 @@ fn bound(s: &mut Samples) {
     s.speed.retain(|v| v.0 <= end);
     s.rpm.retain(|v| v.0 <= end);
     s.gaps.retain(|g| g.start < kept);
-    let told = format!(
+    let message = format!(
         "the recording is {hours:.1} hours long: its first {:.1} are used; cut the file to look at the rest",
         LONGEST / 3600.0
     );
-    s.warnings.push(Warning::new("too-long", told).second(end));
+    s.warnings.push(Warning::new("too-long", message).second(end));
 }
 
 fn quantity(spec: &RecordingSpec, i: usize) -> Result<Quantity, Problem> {
@@ -164,7 +164,7 @@ impl Lines {
             self.0.push((row, line));
         }
     }
-    fn of(&self, row: u64) -> u64 {
+    fn line_of(&self, row: u64) -> u64 {
         let i = self.0.partition_point(|e| e.0 <= row);
         self.0.get(i.wrapping_sub(1)).map_or(0, |&(r, l)| l + row - r)
     }
@@ -258,10 +258,12 @@ fn from_csv(spec: &RecordingSpec, file: &FileSource) -> Result<Samples, Problem>
     if no_time.0 > 0 {
         warnings.push(Warning::new("no-time", format!("{} rows have no time and were dropped", no_time.0)).line(no_time.1));
     }
-    let clock = clock::fit(&mut rows, |row| lines.of(row))?;
+    let clock = clock::fit(&mut rows, |row| lines.line_of(row))?;
     warnings.extend(clock.warnings.iter().cloned());
     let mut fillers: Vec<clock::Filler> = (0..n).map(|_| clock::Filler::default()).collect();
-    clock::lay(&clock, &mut rows, |at, values| fillers.iter_mut().zip(values).try_for_each(|(f, v)| f.put(at, *v)))?;
+    clock::resample_readings(&clock, &mut rows, |at, values| {
+        fillers.iter_mut().zip(values).try_for_each(|(f, v)| f.put(at, *v))
+    })?;
     let mut s =
         Samples { rate: Hz(clock.rate), start: Seconds(clock.start), gaps: clock.gaps.clone(), warnings, ..Samples::default() };
     for (i, (f, quantity)) in fillers.into_iter().zip(quantities).enumerate() {
@@ -305,7 +307,7 @@ fn reference_file(
     let f = reference_factor(r, table.units[1].as_deref(), is_speed)?;
     let mut rows: Vec<(f64, f64)> = vec![];
     let mut dropped = (0u64, 0);
-    let told = table.rows(|line, cells| {
+    let noticed = table.rows(|line, cells| {
         let (t, v) = (cells[0] * k, cells[1] * f);
         if t.is_nan() || v.is_nan() {
             return Ok(());
@@ -317,7 +319,7 @@ fn reference_file(
         }
         Ok(())
     })?;
-    warnings.extend(told);
+    warnings.extend(noticed);
     if dropped.1 > 0 {
         warnings.push(
             Warning::new(
@@ -346,7 +348,7 @@ fn check_units(spec: &RecordingSpec, s: &mut Samples) -> Result<(), Problem> {
         let of: Vec<(&str, f64)> = means.iter().filter(|m| m.0 == in_g).map(|m| (m.1, m.2)).collect();
         let Some((name, _)) = of.iter().max_by(|a, b| a.1.abs().total_cmp(&b.1.abs())) else { continue };
         let all = of.iter().map(|m| m.1 * m.1).sum::<f64>().sqrt();
-        let told = match in_g {
+        let message = match in_g {
             false if (0.85..1.15).contains(&all) => {
                 format!("gravity in the mean of {name} is {all:.2}: that looks like g, not m/s²; check its unit")
             }
@@ -355,7 +357,7 @@ fn check_units(spec: &RecordingSpec, s: &mut Samples) -> Result<(), Problem> {
             }
             _ => continue,
         };
-        s.warnings.push(Warning::new("unit-suspect", told));
+        s.warnings.push(Warning::new("unit-suspect", message));
     }
     Ok(())
 }

@@ -13,13 +13,13 @@ const MAX_DIRECTORY: u64 = 16 << 20;
 /// An end record with the longest comment.
 const TAIL: u64 = 22 + (1 << 16) + 20;
 
-fn bad(told: impl Into<String>) -> Problem {
-    Problem::new("bad-zip", format!("the zip cannot be read: {}", told.into()))
+fn bad_zip(message: impl Into<String>) -> Problem {
+    Problem::new("bad-zip", format!("the zip cannot be read: {}", message.into()))
 }
 
 /// Refuses a zip whose end says that it holds too much, or that it is of the kind for more than that.
 pub fn check_end(file: &mut (impl Read + Seek)) -> Result<(), Problem> {
-    let failed = |e: std::io::Error| bad(e.to_string());
+    let failed = |e: std::io::Error| bad_zip(e.to_string());
     let length = file.seek(SeekFrom::End(0)).map_err(failed)?;
     file.seek(SeekFrom::Start(length.saturating_sub(TAIL))).map_err(failed)?;
     let mut tail = vec![];
@@ -30,7 +30,7 @@ pub fn check_end(file: &mut (impl Read + Seek)) -> Result<(), Problem> {
         let entries = usize::from(u16_at(8).max(u16_at(10)));
         let is_zip64 = at >= 20 && tail[at - 20..].starts_with(b"PK\x06\x07");
         if is_zip64 || entries > MAX_ENTRIES {
-            return Err(bad(format!("it holds more than {MAX_ENTRIES} entries, or is of the kind for more than that")));
+            return Err(bad_zip(format!("it holds more than {MAX_ENTRIES} entries, or is of the kind for more than that")));
         }
     }
     file.seek(SeekFrom::Start(0)).map_err(failed)?;
@@ -71,14 +71,14 @@ pub fn open<R: Read + Seek>(mut file: R) -> Result<zip::ZipArchive<R>, Problem> 
     check_end(&mut file)?;
     // The directory is read once under the meter; only then is the file opened for what it holds.
     let config = zip::read::Config { archive_offset: zip::read::ArchiveOffset::Known(0) };
-    let failed = |e: zip::result::ZipError| bad(e.to_string());
+    let failed = |e: zip::result::ZipError| bad_zip(e.to_string());
     let mut directory = zip::ZipArchive::with_config(config, Metered::new(&mut file)).map_err(failed)?;
     let mut unpacked = 0u64;
     for i in 0..directory.len().min(MAX_ENTRIES) {
         unpacked = unpacked.saturating_add(directory.by_index_raw(i).map_err(failed)?.size());
     }
     if directory.len() > MAX_ENTRIES || unpacked > MAX_UNPACKED {
-        return Err(bad("it unpacks to more than 8 GiB"));
+        return Err(bad_zip("it unpacks to more than 8 GiB"));
     }
     drop(directory);
     zip::ZipArchive::with_config(config, file).map_err(failed)

@@ -258,7 +258,7 @@ fn main() {
     }
     let mut rng = ChaCha8Rng::seed_from_u64(7);
     let games: Vec<DecisionProblem> = (0..200).map(|_| small_problem(&mut rng)).collect();
-    let over: Vec<f64> = games.par_iter().map(|g| g.followed(AHEAD) / g.optimum() - 1.0).collect();
+    let over: Vec<f64> = games.par_iter().map(|g| g.policy_cost(AHEAD) / g.optimal_cost() - 1.0).collect();
     let mean = 100.0 * over.iter().sum::<f64>() / over.len() as f64;
     let worst = 100.0 * over.iter().copied().fold(0.0, f64::max);
     println!("200 small games: the plan costs {mean:.2} % more than the optimum on average, {worst:.1} % at worst");

@@ -8,12 +8,13 @@ use rand_chacha::ChaCha8Rng;
 #[test]
 fn the_plan_comes_close_to_the_best_course_there_is_and_never_below_it() {
     let mut rng = ChaCha8Rng::seed_from_u64(11);
-    let over: Vec<f64> = (0..40).map(|_| small_problem(&mut rng)).map(|g| g.followed(AHEAD) / g.optimum() - 1.0).collect();
+    let over: Vec<f64> =
+        (0..40).map(|_| small_problem(&mut rng)).map(|g| g.policy_cost(AHEAD) / g.optimal_cost() - 1.0).collect();
     assert!(over.iter().all(|o| *o > -1e-9), "{over:?}");
     assert!(over.iter().sum::<f64>() / 40.0 < 0.01, "{over:?}");
     // Looking no further than the next replacement costs much more: the tests matter.
     let mut rng = ChaCha8Rng::seed_from_u64(11);
-    let blind: Vec<f64> = (0..40).map(|_| small_problem(&mut rng)).map(|g| g.followed(0) / g.optimum() - 1.0).collect();
+    let blind: Vec<f64> = (0..40).map(|_| small_problem(&mut rng)).map(|g| g.policy_cost(0) / g.optimal_cost() - 1.0).collect();
     assert!(blind.iter().sum::<f64>() / 40.0 > 0.02, "{blind:?}");
 }
 

@@ -85,8 +85,8 @@ impl Scope {
             .fetch_one(&mut *self.tx)
             .await?;
         if open >= MOST_OPEN {
-            let told = format!("{open} files wait in this case to be looked at: keep or remove one of them first");
-            return Err(Problem::new("too-many-files", told).field("file").into());
+            let message = format!("{open} files wait in this case to be looked at: keep or remove one of them first");
+            return Err(Problem::new("too-many-files", message).field("file").into());
         }
         Ok(sqlx::query_as(&format!(
             "INSERT INTO incoming (id, workshop_id, case_id, of_id, name, size, phase) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING {COLUMNS}"
@@ -150,8 +150,8 @@ impl Scope {
         .await?;
         let (size, received, pieces) = row.ok_or(StoreError::NotFound)?;
         if from > received {
-            let told = format!("{received} bytes are here; the next piece begins there, not at {from}");
-            return Err(Problem::new("piece-missing", told).field("from").into());
+            let message = format!("{received} bytes are here; the next piece begins there, not at {from}");
+            return Err(Problem::new("piece-missing", message).field("from").into());
         }
         let already = ((received - from.max(0)) as usize).min(data.len());
         let data = &data[already..];
@@ -198,8 +198,8 @@ impl Scope {
     pub async fn incoming_file(&mut self, case: Uuid, id: Uuid) -> Result<FileSource, StoreError> {
         let i = self.incoming(case, id).await?;
         if !i.is_whole() {
-            let told = format!("{} of {} bytes of {} are here", i.received, i.size, i.name);
-            return Err(Problem::new("not-whole", told).field("file").into());
+            let message = format!("{} of {} bytes of {} are here", i.received, i.size, i.name);
+            return Err(Problem::new("not-whole", message).field("file").into());
         }
         let first = self.incoming_piece(id, 0).await?.unwrap_or_default();
         let Some(second) = self.incoming_piece(id, 1).await? else { return Ok(first.into()) };

@@ -30,8 +30,8 @@ pub(crate) async fn check_owner(pool: &PgPool) -> Result<(), StoreError> {
 }
 
 fn not_ready() -> StoreError {
-    let told = "the database is not up to date: start once with DATABASE_OWNER_URL set to its owner";
-    Problem::new("database-not-ready", told).into()
+    let message = "the database is not up to date: start once with DATABASE_OWNER_URL set to its owner";
+    Problem::new("database-not-ready", message).into()
 }
 
 impl Store {

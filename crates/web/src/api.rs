@@ -94,8 +94,9 @@ impl FromRequestParts<App> for Caller {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
-        let told = parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
-        let Some(secret) = told else {
+        let token =
+            parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
+        let Some(secret) = token else {
             return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
         };
         match app.store.person_of_token(secret.trim()).await {
@@ -131,8 +132,8 @@ async fn calculation(
 async fn case(request: Request) -> Result<CaseSource, ApiError> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default().to_lowercase();
     if !kind.starts_with("application/zip") && !kind.starts_with("application/json") {
-        let told = "the body is application/zip (a case folder) or application/json (its case.json)";
-        return Err(fail(StatusCode::UNPROCESSABLE_ENTITY, "unknown-content-type", told));
+        let accepted = "the body is application/zip (a case folder) or application/json (its case.json)";
+        return Err(fail(StatusCode::UNPROCESSABLE_ENTITY, "unknown-content-type", accepted));
     }
     // A lone document is small; a zip may hold recordings.
     let most = if kind.starts_with("application/json") { baricord_formats::MAX_DOCUMENT } else { crate::MAX_UPLOAD };

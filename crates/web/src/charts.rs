@@ -293,7 +293,7 @@ mod tests {
     fn a_map_with_no_rungs_and_a_chart_with_no_levels_draw() {
         use baricord_core::analysis::OrderMap;
         let m = OrderMap { speed_from: 40.0, speed_step: 1.0, columns: 80, order_step: 0.03, rows: 300, full: 1.0, ink: vec![] };
-        assert!(map_frame(&Axes::of(&m), &[], None).ends_with("</svg>"));
+        assert!(map_frame(&Axes::new(&m), &[], None).ends_with("</svg>"));
         assert_eq!(level_chart(&[], &[], None, "m/s²"), "");
     }
 

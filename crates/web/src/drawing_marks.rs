@@ -87,7 +87,7 @@ pub fn marks(k: &LoadedCase) -> Marks {
 pub fn readings(case: &Case) -> Vec<Pin> {
     let pins_of = |m: &Measurement| {
         let at = case.measurement_place(m).ok()?;
-        Some(instrument(&m.kind)?.evaluate(&case.vehicle, &at, &m.input).ok()?.pins)
+        Some((instrument(&m.kind)?.evaluate)(&case.vehicle, &at, &m.input).ok()?.pins)
     };
     let pin = |(place, text)| Pin { place, text, wanted: false };
     case.measurements.iter().filter_map(pins_of).flatten().map(pin).collect()

@@ -191,7 +191,7 @@ fn span(d: &Drive) -> Seconds {
 
 /// The vehicle is back from a drive: it stands on the ground, and warm.
 pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
-    let until = crate::thermal_state::from_now(builtin());
+    let until = crate::thermal_state::warm_until(builtin());
     s.edit_case(case, None, "back from a drive", person, |d| {
         baricord_core::lift::vehicle_state::driven(d, &until);
         Ok(())
@@ -209,8 +209,8 @@ async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven,
         let csv = write_csv(&read, true)?;
         let run = s.new_run_id(case).await?;
         let file = format!("recordings/{}.csv", run.to_lowercase());
-        let said = format!("recorded a run: {}", leg.words());
-        s.edit_case(case, None, &said, &d.person, |doc| {
+        let what = format!("recorded a run: {}", leg.words());
+        s.edit_case(case, None, &what, &d.person, |doc| {
             let spec = json!({"id": run, "symptom": d.symptom, "phase": phase, "file": file, "gear": leg.gear, "throttle": leg.throttle,
                 "place": "seat-rail", "recorder": SIMULATED_RECORDER, "time": {"column": "t", "unit": "s"},
                 "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],

@@ -152,7 +152,7 @@ impl IntoResponse for PageError {
                 )
             }
         };
-        let told = match (&problem.field, problem.line) {
+        let header = match (&problem.field, problem.line) {
             (Some(f), Some(l)) => format!("{} ({f}, line {l})", problem.message),
             (Some(f), None) => format!("{} ({f})", problem.message),
             (None, Some(l)) => format!("{} (line {l})", problem.message),
@@ -171,8 +171,10 @@ impl IntoResponse for PageError {
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static(RETRY_AFTER_SECONDS));
         }
         // Percent-encoded: headers are ASCII, sentences are not.
-        let coded: String =
-            told.bytes().map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") }).collect();
+        let coded: String = header
+            .bytes()
+            .map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") })
+            .collect();
         if let Ok(v) = HeaderValue::from_str(&coded) {
             response.headers_mut().insert("x-problem", v);
         }

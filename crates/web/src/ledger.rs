@@ -102,7 +102,7 @@ fn then(k: &LoadedCase) -> Vec<NextLine> {
     let planned = k.diagnosis.symptoms.iter().find(|s| Some(&s.id) == k.next.symptom.as_ref());
     match (k.next.kind, planned) {
         (ActionKind::Test, Some(a)) => a
-            .course
+            .plan
             .steps
             .iter()
             .skip(1)

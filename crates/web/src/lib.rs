@@ -19,6 +19,7 @@ pub mod api;
 mod api_tokens;
 pub mod auth;
 pub mod board;
+mod cases;
 pub mod charts;
 pub mod demo;
 pub mod drawing;
@@ -109,6 +110,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         |name: HeaderName, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
     let forms = Router::new()
         .merge(board::routes())
+        .merge(cases::routes())
         .merge(import_export::routes())
         .merge(stations::routes())
         .merge(auth::routes())

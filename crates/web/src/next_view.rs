@@ -19,7 +19,7 @@ pub struct NextView {
 
 impl NextView {
     /// Of a case.
-    pub fn of(k: &Knowledge, case: Uuid, a: &NextAction) -> Self {
+    pub fn new(k: &Knowledge, case: Uuid, a: &NextAction) -> Self {
         let symptom = a.symptom.clone().unwrap_or_default();
         let href = match (a.kind, &a.test) {
             (ActionKind::Test, Some(t)) => test_href(k, case, a.station, t, a.at.as_deref(), a.gear.as_deref(), &symptom),
@@ -51,7 +51,7 @@ fn test_href(
         v.map_or(String::new(), |v| format!("&{key}={}", crate::wording::segment(v).replace("%2E", ".")))
     };
     match k.test(test).filter(|t| t.is_measurement()).and_then(|t| t.instrument()) {
-        Some(i) => format!("/cases/{case}/measure?tool={}&s={symptom}{}", i.id(), named("at", at)),
+        Some(i) => format!("/cases/{case}/measure?tool={}&s={symptom}{}", i.id, named("at", at)),
         None => format!("/cases/{case}/{}?s={symptom}&test={test}{}{}", station.id(), named("at", at), named("gear", gear)),
     }
 }

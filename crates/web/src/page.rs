@@ -143,13 +143,13 @@ impl Frame {
             station: station.id(),
             band: drawing::band(&case.vehicle, &marks(k)),
             ledger: k.symptom.as_deref().and_then(|s| ledger(k, s)).unwrap_or_default(),
-            beside: SafetyFindings::of(k),
+            beside: SafetyFindings::new(k),
             symptom: k.symptom.clone().unwrap_or_default(),
             can_write: m.person.role().may(Act::Edit),
             can_buy: m.person.role().may(Act::Buy),
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
-            next: NextView::of(&k.knowledge, k.stored.id, &k.next),
+            next: NextView::new(&k.knowledge, k.stored.id, &k.next),
             last,
         })
     }

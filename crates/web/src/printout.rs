@@ -109,7 +109,7 @@ fn tried_words(k: &LoadedCase) -> Vec<String> {
 
 impl Printout {
     /// Of a case.
-    pub fn of(k: &LoadedCase) -> Self {
+    pub fn new(k: &LoadedCase) -> Self {
         let (kb, case) = (&*k.knowledge, k.case());
         let m = marks(k);
         let readings = readings(case).into_iter().map(|p| (case.vehicle.place_words(&p.place), p.text)).collect();
@@ -151,8 +151,8 @@ impl Printout {
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
-            beside: SafetyFindings::of(k),
-            next: NextView::of(&k.knowledge, k.stored.id, &k.next),
+            beside: SafetyFindings::new(k),
+            next: NextView::new(&k.knowledge, k.stored.id, &k.next),
             simulated: crate::wording::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,
@@ -177,7 +177,7 @@ struct PrintoutPage {
 async fn show(m: Member, Path(id): Path<Uuid>) -> Result<PrintoutPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, None).await?;
-    Ok(PrintoutPage { theme: m.person.theme.clone(), back: format!("/cases/{id}/decide"), p: Printout::of(&k) })
+    Ok(PrintoutPage { theme: m.person.theme.clone(), back: format!("/cases/{id}/decide"), p: Printout::new(&k) })
 }
 
 /// Routes of the printed ledger.

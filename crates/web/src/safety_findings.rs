@@ -55,7 +55,7 @@ pub struct ProposalView {
 
 impl SafetyFindings {
     /// Of a case.
-    pub fn of(k: &LoadedCase) -> Self {
+    pub fn new(k: &LoadedCase) -> Self {
         let (case, document) = (k.case(), &k.stored.document);
         let said = stated_clearance(document);
         let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));

@@ -171,7 +171,7 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
     let mut s = app.store.scope(l.workshop_id).await?;
     let o = s.opinion(l.id).await?;
     let k = LoadedCase::read(&mut s, l.case_id, None).await?;
-    let mut p = Printout::of(&k);
+    let mut p = Printout::new(&k);
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
     let files = pinned(&k.stored.document);

@@ -24,7 +24,7 @@ pub fn now() -> &'static str {
     NOW.try_with(|t| *t).unwrap_or("paper")
 }
 
-fn of(headers: &HeaderMap) -> &'static str {
+fn theme_of(headers: &HeaderMap) -> &'static str {
     let sent = headers.get_all(header::COOKIE).iter().filter_map(|v| v.to_str().ok());
     let theme = sent.flat_map(Cookie::split_parse).flatten().find(|c| c.name() == NAME);
     named(theme.as_ref().map_or("", |c| c.value()))
@@ -32,7 +32,7 @@ fn of(headers: &HeaderMap) -> &'static str {
 
 /// Answers a request under the theme of its cookie.
 pub async fn layer(request: Request, next: Next) -> Response {
-    let theme = of(request.headers());
+    let theme = theme_of(request.headers());
     NOW.scope(theme, next.run(request)).await
 }
 
@@ -56,11 +56,11 @@ mod tests {
         let with = |c: &str| {
             let mut h = HeaderMap::new();
             h.insert(header::COOKIE, c.parse().unwrap());
-            of(&h)
+            theme_of(&h)
         };
         assert_eq!(with("baricord=abc; theme=pit"), "pit");
         assert_eq!(with("theme=neon"), "paper");
         assert_eq!(with("mytheme=pit"), "paper");
-        assert_eq!(of(&HeaderMap::new()), "paper");
+        assert_eq!(theme_of(&HeaderMap::new()), "paper");
     }
 }

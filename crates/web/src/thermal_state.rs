@@ -7,18 +7,18 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
 /// Until when a vehicle that comes from the road now counts as warm.
-pub fn from_now(k: &Knowledge) -> String {
+pub fn warm_until(k: &Knowledge) -> String {
     let minutes = SignedDuration::from_secs_f64(60.0 * k.weights.time.warm_minutes);
     format!("{:.0}", Timestamp::now().saturating_add(minutes).unwrap_or(Timestamp::MAX))
 }
 
 /// Puts what was observed now into a case's document.
 pub fn observed(document: &mut Value, observation: Value, rule: &Test) {
-    vehicle_state::observed(document, observation, rule, &from_now(builtin()));
+    vehicle_state::observed(document, observation, rule, &warm_until(builtin()));
 }
 
 /// How warm it is at a moment, and for how many minutes it still counts as warm.
-fn at(case: &Case, now: Timestamp) -> (Heat, i64) {
+fn thermal_state_at(case: &Case, now: Timestamp) -> (Heat, i64) {
     let until = case.state.as_ref().and_then(|s| s.warm_until.as_deref()).and_then(|t| t.parse::<Timestamp>().ok());
     match until.map(|t| t.duration_since(now).as_mins()) {
         Some(left) if left > 0 => (Heat::Warm, left),
@@ -27,8 +27,8 @@ fn at(case: &Case, now: Timestamp) -> (Heat, i64) {
 }
 
 /// How warm it is now, and for how many minutes it still counts as warm.
-pub fn now(case: &Case) -> (Heat, i64) {
-    at(case, Timestamp::now())
+pub fn thermal_state_now(case: &Case) -> (Heat, i64) {
+    thermal_state_at(case, Timestamp::now())
 }
 
 #[cfg(test)]
@@ -47,10 +47,10 @@ mod tests {
             Case::from_json(&d).unwrap()
         };
         let noon: Timestamp = "2026-11-26T12:00:00Z".parse().unwrap();
-        assert_eq!(at(&case("2026-11-26T12:45:00Z"), noon), (Heat::Warm, 45));
-        assert_eq!(at(&case("2026-11-26T11:59:59Z"), noon), (Heat::Cold, 0));
-        assert_eq!(at(&case("soon"), noon), (Heat::Cold, 0));
-        let (heat, left) = now(&case(&from_now(builtin())));
+        assert_eq!(thermal_state_at(&case("2026-11-26T12:45:00Z"), noon), (Heat::Warm, 45));
+        assert_eq!(thermal_state_at(&case("2026-11-26T11:59:59Z"), noon), (Heat::Cold, 0));
+        assert_eq!(thermal_state_at(&case("soon"), noon), (Heat::Cold, 0));
+        let (heat, left) = thermal_state_now(&case(&warm_until(builtin())));
         assert!(heat == Heat::Warm && (40..=45).contains(&left), "{left}");
     }
 }

@@ -70,13 +70,13 @@ async fn take_tasks(store: Store) {
             listener = store.listen().await.ok();
         }
         // Told at once by LISTEN; asked again now and then for tasks whose worker has died.
-        let told = async {
+        let report = async {
             match listener.as_mut() {
                 Some(l) => l.recv().await.map(|_| ()).map_err(|_| ()),
                 None => std::future::pending().await,
             }
         };
-        if let Ok(Err(())) = tokio::time::timeout(Duration::from_secs(3), told).await {
+        if let Ok(Err(())) = tokio::time::timeout(Duration::from_secs(3), report).await {
             listener = None;
             tokio::time::sleep(Duration::from_millis(500)).await;
         }
@@ -139,8 +139,8 @@ async fn samples(
     let references = [&spec.speed, &spec.rpm].into_iter().flatten().filter_map(|r| r.file.as_ref());
     for name in std::iter::once(&spec.file).chain(references) {
         let Some(file) = s.file(claim.case, name).await? else { continue };
-        let (whole, b, told) = (file.length()?.max(1), bridge.clone(), format!("reading {}", spec.id));
-        let watch = move |done: u64| b.step(0.4 * (done as f64 / whole as f64).min(1.0), &told);
+        let (whole, b, what) = (file.length()?.max(1), bridge.clone(), format!("reading {}", spec.id));
+        let watch = move |done: u64| b.step(0.4 * (done as f64 / whole as f64).min(1.0), &what);
         files.insert(name.clone(), file.watched(std::sync::Arc::new(watch)));
     }
     s.commit().await?;

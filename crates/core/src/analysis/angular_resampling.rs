@@ -1,6 +1,6 @@
 //! A recording turned from time into wheel turns.
 
-use super::coverage::Looks;
+use super::coverage::Coverage;
 use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
 use pulp::{Arch, Simd, WithSimd};
 
@@ -75,8 +75,8 @@ impl Angle {
     pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
         let step = 1.0 / STEPS as f64;
         // So many, and a few more where it stands.
-        let looks = Looks::of(s);
-        let turns = (reference.turns(end) - reference.turns(start)) / looks.keep() as f64;
+        let coverage = Coverage::new(s);
+        let turns = (reference.turns(end) - reference.turns(start)) / coverage.keep() as f64;
         let room = (STEPS as f64 * 1.02 * turns.clamp(8.0, 1e7)) as usize;
         let (mut moments, mut speed, mut sum) = (Vec::with_capacity(room), Vec::with_capacity(room), Vec::with_capacity(room));
         sum.push(0.0);
@@ -88,7 +88,7 @@ impl Angle {
             moments.push(t);
             speed.push(v as f32);
             sum.push(sum[sum.len() - 1] + v);
-            if let Some(next) = looks.next_kept(t) {
+            if let Some(next) = coverage.next_kept(t) {
                 (t, target) = (next, reference.turns(next));
                 continue;
             }
@@ -129,7 +129,7 @@ impl Angle {
             while gaps.next_if(|g| g.end <= i).is_some() {}
             gaps.peek().is_some_and(|g| g.contains(&i))
         };
-        let looks = Looks::of(s);
+        let coverage = Coverage::new(s);
         let (mut bad, mut left) = (0u32, 0u32);
         let room = self.moments.len() + 1;
         (self.unusable, self.aside) = (Vec::with_capacity(room), Vec::with_capacity(room));
@@ -137,11 +137,11 @@ impl Angle {
         self.aside.push(0);
         for (i, (&t, &v)) in self.moments.iter().zip(&self.speed).enumerate() {
             let late = t + reference.lag;
-            let leaps = self.moments.get(i + 1).is_some_and(|next| next - t > LEAP) || !looks.kept(t);
+            let leaps = self.moments.get(i + 1).is_some_and(|next| next - t > LEAP) || !coverage.kept(t);
             let outside = late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6;
             let is_bad = f64::from(v) < SLOWEST || outside || leaps || gap_at(t);
             bad += u32::from(is_bad);
-            left += u32::from(!looks.at(t));
+            left += u32::from(!coverage.at(t));
             self.unusable.push(bad);
             self.aside.push(left);
         }

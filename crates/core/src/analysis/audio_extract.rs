@@ -67,8 +67,8 @@ pub fn listen(
     let (start, end) = (s.start.get(), s.start.get() + s.duration().get());
     let (from, to) = (from.get().max(start), to.get().min(end));
     if to - from < 0.2 || to - from > LONGEST || rate <= 0.0 {
-        let told = format!("a stretch of 0.2 to {LONGEST:.0} s between {start:.1} and {end:.1} s can be played");
-        return Err(Problem::new("out-of-range", told).field("from"));
+        let message = format!("a stretch of 0.2 to {LONGEST:.0} s between {start:.1} and {end:.1} s can be played");
+        return Err(Problem::new("out-of-range", message).field("from"));
     }
     let (a, n) = (((from - start) * rate) as usize, ((to - from) * rate) as usize);
     let mut x = vec![0.0f32; n];

@@ -51,7 +51,7 @@ pub struct Beat {
 }
 
 /// The beats of a recording, in the order of its lines.
-pub(super) fn of(t: &Tracked, orders: &[OrderFound]) -> Vec<Beat> {
+pub(super) fn find_beats(t: &Tracked, orders: &[OrderFound]) -> Vec<Beat> {
     let mut out: Vec<Beat> = vec![];
     for (i, c) in t.channels.iter().enumerate() {
         let own: Vec<&OrderFound> = orders

@@ -18,7 +18,7 @@ const KEPT: f64 = 7200.0;
 
 /// The parts, by time.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Looks {
+pub(super) struct Coverage {
     start: f64,
     length: f64,
     parts: usize,
@@ -28,9 +28,9 @@ pub(super) struct Looks {
     keep: usize,
 }
 
-impl Looks {
+impl Coverage {
     /// Of a recording.
-    pub fn of(s: &Samples) -> Self {
+    pub fn new(s: &Samples) -> Self {
         Self::over(s.start.get(), s.duration().get(), s.channels.len())
     }
 
@@ -75,7 +75,7 @@ impl Looks {
     pub fn pyramid(&self, c: &Channel, s: &Samples, enough: f64) -> Result<Pyramid, Problem> {
         let rate = s.rate.get();
         if self.keep == 1 {
-            return Pyramid::of(&c.data, rate, enough, SLOWEST_LEVEL);
+            return Pyramid::from_data(&c.data, rate, enough, SLOWEST_LEVEL);
         }
         // A level may be up to twice as fast as it need be.
         let kept = |sample: usize, slow: bool| slow && self.kept(self.start + sample as f64 / rate);
@@ -94,9 +94,9 @@ mod tests {
 
     #[test]
     fn a_short_recording_is_looked_at_whole_and_a_long_one_evenly() {
-        let short = Looks::over(3.0, 200.0, 4);
+        let short = Coverage::over(3.0, 200.0, 4);
         assert!(!short.is_long() && (0..200).all(|i| short.at(3.0 + f64::from(i))));
-        let long = Looks::over(3.0, 1800.0, 4);
+        let long = Coverage::over(3.0, 1800.0, 4);
         let looked = (0..1800).filter(|i| long.at(3.5 + f64::from(*i))).count();
         assert!(long.is_long() && (240..=300).contains(&looked), "{looked}");
         assert!(long.parts().all(|(a, b)| long.at(a + 0.1) && long.at(b - 0.1) && !long.at(b + 0.1)));
@@ -107,16 +107,16 @@ mod tests {
     #[test]
     fn of_hours_so_much_is_kept_as_memory_allows_and_all_that_is_looked_at() {
         for (hours, channels, most) in [(8.0, 1, 7300.0), (8.0, 2, 7300.0), (5.0, 4, 3700.0), (8.3, 8, 1900.0)] {
-            let looks = Looks::over(2.0, 3600.0 * hours, channels);
+            let coverage = Coverage::over(2.0, 3600.0 * hours, channels);
             let moments = || (0..(3600.0 * hours) as usize).map(|i| 2.5 + i as f64);
-            let kept = moments().filter(|t| looks.kept(*t)).count() as f64;
+            let kept = moments().filter(|t| coverage.kept(*t)).count() as f64;
             assert!(kept <= most && kept > 0.7 * most, "{kept} of {hours} h of {channels}");
-            let looked = moments().filter(|t| looks.at(*t)).count();
-            assert!((210..=500).contains(&looked) && moments().all(|t| looks.kept(t) || !looks.at(t)), "{looked}");
+            let looked = moments().filter(|t| coverage.at(*t)).count();
+            assert!((210..=500).contains(&looked) && moments().all(|t| coverage.kept(t) || !coverage.at(t)), "{looked}");
             for t in moments() {
-                match looks.next_kept(t) {
-                    None => assert!(looks.kept(t)),
-                    Some(next) => assert!(next > t && !looks.kept(next - 0.1) && looks.kept(next)),
+                match coverage.next_kept(t) {
+                    None => assert!(coverage.kept(t)),
+                    Some(next) => assert!(next > t && !coverage.kept(next - 0.1) && coverage.kept(next)),
                 }
             }
         }

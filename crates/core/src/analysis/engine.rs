@@ -73,7 +73,7 @@ pub(super) fn side(
     let channels = signals
         .map(|x| {
             let x = AngleSamples::new(r, &angle, &x?, s.start.get(), TOP);
-            let lines = order_lines::find(&x.windows(&angle, turns, TOP, true), 0.3);
+            let lines = order_lines::find_lines(&x.windows(&angle, turns, TOP, true), 0.3);
             Ok((x, lines))
         })
         .collect::<Result<_, Problem>>()?;

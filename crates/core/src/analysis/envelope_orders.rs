@@ -5,7 +5,7 @@ use super::SLOWEST_LEVEL;
 use super::angle_domain::Windows;
 use super::angle_domain::whole_rate;
 use super::angular_resampling::{Angle, Extent};
-use super::coverage::Looks;
+use super::coverage::Coverage;
 use super::events;
 use super::order_lines::{self, Line};
 use crate::error::Problem;
@@ -37,13 +37,19 @@ pub(super) struct Bands {
 
 /// A channel read in: at its own rate in the parts that are looked at, slower everywhere, and its bands.
 /// Its first sample stands at `start`; nothing turns faster than `fastest_hz`.
-pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz: f64) -> Result<(Pyramid, Bands), Problem> {
-    let at = |sample: usize| looks.at(start + sample as f64 / rate);
+pub(super) fn read(
+    c: &Channel,
+    rate: f64,
+    start: f64,
+    coverage: &Coverage,
+    fastest_hz: f64,
+) -> Result<(Pyramid, Bands), Problem> {
+    let at = |sample: usize| coverage.at(start + sample as f64 / rate);
     let mut octaves: Vec<OctaveMaker> =
         (0..BANDS.len()).map(|k| OctaveMaker::new(rate / f64::powi(2.0, k as i32), events::FRAME)).collect();
     let rings = rate >= LOWEST_RATE;
     let mut last = None;
-    let kept = |sample: usize, slow: bool| if slow { looks.kept(start + sample as f64 / rate) } else { at(sample) };
+    let kept = |sample: usize, slow: bool| if slow { coverage.kept(start + sample as f64 / rate) } else { at(sample) };
     let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_LEVEL), kept, |k, part| {
         if rings && k < BANDS.len() {
             octaves[k].push(part);
@@ -60,11 +66,11 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
     for (octave, band) in octaves.into_iter().zip(BANDS.into_iter().rev()) {
         let Octave { rate, frames: loud, unevenness } = octave.done();
         frames.push((rate, loud));
-        if rings && (!looks.is_long() || unevenness > RINGING) {
+        if rings && (!coverage.is_long() || unevenness > RINGING) {
             heard.push((unevenness, band));
         }
     }
-    if looks.is_long() {
+    if coverage.is_long() {
         heard.sort_by(|a, b| b.0.total_cmp(&a.0));
         heard.truncate(MOST_BANDS);
     }
@@ -73,10 +79,10 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
     if !heard.is_empty() {
         let all = signal::envelopes(x.samples(), rate, &heard, |a, b| at(a) || at(b));
         let slower = |e: Envelope| {
-            if !looks.is_long() {
+            if !coverage.is_long() {
                 return Ok(Pyramid::new(e.data, e.rate, SLOWEST_LEVEL));
             }
-            let looked = |sample: usize, _: bool| looks.at(start + sample as f64 / e.rate);
+            let looked = |sample: usize, _: bool| coverage.at(start + sample as f64 / e.rate);
             Pyramid::in_parts(&Data::from(e.data), e.rate, (0.0, SLOWEST_LEVEL), looked, |_, _| {})
         };
         envelopes = all.into_iter().map(slower).collect::<Result<_, Problem>>()?;
@@ -85,7 +91,7 @@ pub(super) fn read(c: &Channel, rate: f64, start: f64, looks: &Looks, fastest_hz
 }
 
 /// Rhythms of one channel, strongest first, their order still that of the uncorrected reference.
-pub(super) fn find(r: &Resampler, envelopes: &[Pyramid], start: f64, angle: &Angle) -> Vec<Line> {
+pub(super) fn find_envelope_orders(r: &Resampler, envelopes: &[Pyramid], start: f64, angle: &Angle) -> Vec<Line> {
     let turns = match angle.turns() {
         n if n > 300 => 32,
         n if n > 60 => 16,
@@ -94,7 +100,7 @@ pub(super) fn find(r: &Resampler, envelopes: &[Pyramid], start: f64, angle: &Ang
     let mut all: Vec<Line> = vec![];
     for e in envelopes {
         let x = angle.resample(r, e, start, PER_TURN, Extent::Looked);
-        all.extend(order_lines::find(&Windows::new((&x, PER_TURN, Extent::Looked), angle, turns, TOP, true), 0.4));
+        all.extend(order_lines::find_lines(&Windows::new((&x, PER_TURN, Extent::Looked), angle, turns, TOP, true), 0.4));
     }
     all.sort_by(|a, b| b.ratio.total_cmp(&a.ratio));
     let mut out: Vec<Line> = vec![];

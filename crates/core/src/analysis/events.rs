@@ -27,7 +27,7 @@ const RINGS: usize = 12;
 const MOST_A_MINUTE: f64 = 12.0;
 
 /// Events in the bands of a channel whose first sample stands at `start`; the louder band of each.
-pub(super) fn find(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) -> Vec<Event> {
+pub(super) fn find_events(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) -> Vec<Event> {
     let mut out: Vec<Event> = vec![];
     for (rate, data) in bands {
         for (at, strength) in of_band(data, *rate) {
@@ -117,12 +117,12 @@ mod tests {
         for (k, v) in x.iter_mut().enumerate().skip(1500).take(6) {
             *v += 60.0 * (-(k as f32 - 1500.0) / 2.0).exp();
         }
-        let e = find("mic", &[(50.0, x)], 2.0);
+        let e = find_events("mic", &[(50.0, x)], 2.0);
         assert_eq!(e.len(), 1);
         assert!((e[0].at_s - 32.0).abs() < 0.1 && e[0].strength > 15.0, "{e:?}");
         let mut x = noise(3000);
         x.iter_mut().step_by(40).for_each(|v| *v += 60.0);
-        assert!(find("mic", &[(50.0, x)], 0.0).is_empty());
-        assert!(find("mic", &[(50.0, noise(3000))], 0.0).is_empty());
+        assert!(find_events("mic", &[(50.0, x)], 0.0).is_empty());
+        assert!(find_events("mic", &[(50.0, noise(3000))], 0.0).is_empty());
     }
 }

@@ -127,7 +127,7 @@ pub enum GearVerdict {
 
 impl GearVerdict {
     /// By the share of its level that is left there.
-    pub fn of(share: f64) -> Self {
+    pub fn from_share(share: f64) -> Self {
         match share {
             s if s >= THERE => Self::There,
             s if s < GONE => Self::Gone,
@@ -184,7 +184,7 @@ fn other_gears<'a>(
 fn gear_alone(mine: &Tracked, others: &[OtherGear]) -> Option<String> {
     let seen: Vec<f64> = others.iter().filter_map(|g| Some(g.wheel_share?.max(g.engine_share?))).collect();
     let gear = mine.spec.fixed_gear()?;
-    (!seen.is_empty() && seen.iter().all(|s| GearVerdict::of(*s) == GearVerdict::Gone)).then(|| gear.to_string())
+    (!seen.is_empty() && seen.iter().all(|s| GearVerdict::from_share(*s) == GearVerdict::Gone)).then(|| gear.to_string())
 }
 
 /// How much the converter of an automatic slips where no engine speed was recorded: two lines or more

@@ -5,7 +5,7 @@
 
 use super::angle_domain::Windows;
 use super::angular_resampling::{Angle, Extent, Reference};
-use super::coverage::Looks;
+use super::coverage::Coverage;
 use super::order_lines::Line;
 use crate::measure::orders::{Base, OrderLine, What};
 use crate::signal::estimate::parabolic_shift;
@@ -75,9 +75,9 @@ pub(super) fn light(x: &Pyramid, envelopes: &[Pyramid]) -> Vec<Light> {
 /// the speed changes most.
 pub(super) fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let (start, duration) = (s.start.get(), s.duration().get());
-    let looks = Looks::of(s);
-    let parts: Vec<(f64, f64)> = if looks.is_long() {
-        looks.parts().map(|(from, to)| (from, to.min(from + PART))).collect()
+    let coverage = Coverage::new(s);
+    let parts: Vec<(f64, f64)> = if coverage.is_long() {
+        coverage.parts().map(|(from, to)| (from, to.min(from + PART))).collect()
     } else {
         let length = duration / GROUPS as f64;
         (0..GROUPS).map(|i| start + length * i as f64).map(|from| (from, from + length)).collect()
@@ -215,8 +215,8 @@ pub(super) fn fit(
     // What the recording says, with what is usual for such receivers; alone, the usual stands.
     let (w, u) = (if known { sigma.powi(-2) } else { 0.0 }, usually.sigma.powi(-2));
     let seconds = (w * found + u * usually.lag) / (w + u);
-    let told = (w * (found + BODY_DELAY) + u * usually.lag) / (w + u);
-    Some((Reference { lag: seconds, ..best.0 }, Lag { seconds: told, sigma: (w + u).sqrt().recip(), known }))
+    let best_seconds = (w * (found + BODY_DELAY) + u * usually.lag) / (w + u);
+    Some((Reference { lag: seconds, ..best.0 }, Lag { seconds: best_seconds, sigma: (w + u).sqrt().recip(), known }))
 }
 
 /// The scale of the reference: true wheel frequency = scale · v/C.

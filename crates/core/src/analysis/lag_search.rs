@@ -7,7 +7,7 @@
 
 use super::angle_domain::{Windows, samples_for};
 use super::angular_resampling::{Angle, Extent, Reference};
-use super::coverage::Looks;
+use super::coverage::Coverage;
 use super::lag_scale::{LEAST_SIGMA, Lag, ROAD_SPEED, stretches, summit};
 use super::order_lines;
 use crate::signal::{OrderWindows, Pyramid, Resampler, Samples, SpeedTrack, true_samples};
@@ -59,7 +59,7 @@ type Tracked = (Reference, Vec<Angle>);
 impl LagSearch<'_> {
     fn strongest_line(&self, r: &Resampler, (reference, stretches): &Tracked, lag_s: f64, turns: usize) -> LinePeak {
         let s = self.samples;
-        let extent = if Looks::of(s).is_long() { Extent::Looked } else { Extent::Whole };
+        let extent = if Coverage::new(s).is_long() { Extent::Looked } else { Extent::Whole };
         let per_turn = samples_for(self.top_order);
         let (mut sum, mut windows): (Vec<f64>, usize) = (vec![], 0);
         for angle in stretches {

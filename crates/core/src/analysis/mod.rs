@@ -42,7 +42,7 @@ use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
 use crate::vehicle::{GearboxKind, Vehicle};
 use angle_domain::AngleSamples;
 use angular_resampling::Angle;
-use coverage::Looks;
+use coverage::Coverage;
 use engine::EngineSide;
 use lag_scale::{Lag, Scale};
 use lag_search::LagSearch;
@@ -231,7 +231,7 @@ pub fn known_map(
     let reference = angular_resampling::Reference { track, span, lag: lag.get(), circumference };
     let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = Pyramid::of(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
+    let x = Pyramid::from_data(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
     let x = AngleSamples::new(Resampler::shared(), &angle, &x, s.start.get(), top);
     Ok(Some(order_map::draw(&x, &angle, top, scale)))
 }
@@ -262,21 +262,21 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     };
     let engine_per_wheel = v.engine_per_wheel(gear, spec.range.as_deref()).ok().flatten().map(|e| e.get());
     let resampler = Resampler::shared();
-    let (start, looks) = (s.start.get(), Looks::of(s));
-    if looks.keep() > 1 {
+    let (start, coverage) = (s.start.get(), Coverage::new(s));
+    if coverage.keep() > 1 {
         warnings.push(Warning::new(
             "looked-in-parts",
             format!(
                 "the recording is long: orders were looked for in one half minute of every {}, spread evenly over all of it",
-                looks.keep()
+                coverage.keep()
             ),
         ));
     }
     let twins = twins(s)?;
     for (i, j) in &twins {
         let (a, b) = (&s.channels[*i].name, &s.channels[*j].name);
-        let told = format!("channels {a} and {b} are the same samples: one sensor written twice; {b} was left out");
-        warnings.push(Warning::new("duplicate-channel", told));
+        let message = format!("channels {a} and {b} are the same samples: one sensor written twice; {b} was left out");
+        warnings.push(Warning::new("duplicate-channel", message));
     }
     let sensors: Vec<&Channel> = (0..s.channels.len())
         .filter(|i| s.channels[*i].quantity != Quantity::Pulse && !twins.iter().any(|t| t.1 == *i))
@@ -286,18 +286,18 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
         f if f > 1.0 => 1.3 * f,
         _ => FASTEST_HZ,
     };
-    let read = |c: &Channel| envelope_orders::read(c, s.rate.get(), start, &looks, fastest);
+    let read = |c: &Channel| envelope_orders::read(c, s.rate.get(), start, &coverage, fastest);
     // One channel at a time is held: a long recording of many would not fit.
     let mut light = vec![];
     if let Some(second) = sensors.get(1) {
-        light.extend(lag_scale::light(&looks.pyramid(second, s, lag_scale::LIGHT_RATE)?, &[]));
+        light.extend(lag_scale::light(&coverage.pyramid(second, s, lag_scale::LIGHT_RATE)?, &[]));
     }
     let mut first = sensors.first().map(|c| read(c)).transpose()?;
     if let Some((x, bands)) = &first {
         light.splice(0..0, lag_scale::light(x, &bands.envelopes));
     }
     // Of a long recording two signals tell the lag as well as more would.
-    light.truncate(if looks.is_long() { 2 } else { usize::MAX });
+    light.truncate(if coverage.is_long() { 2 } else { usize::MAX });
     let before = Before { vehicle: v, circumference, spec, samples: s, ladder: &ladder, engine_per_wheel };
     let Some(mut chosen) = reference_source::choose(&before, resampler, &light, first.as_ref().map(|f| &f.0), &mut warnings)?
     else {
@@ -307,14 +307,14 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     if (!chosen.lag.known || chosen.lag.sigma > POOR_LAG_SIGMA_S) && chosen.reference.changes() && !chosen.late.is_empty() {
         // The channel that is held first, then the others one at a time.
         for (i, c) in sensors.iter().enumerate() {
-            let other = if i == 0 { None } else { Some(looks.pyramid(c, s, s.rate.get())?) };
+            let other = if i == 0 { None } else { Some(coverage.pyramid(c, s, s.rate.get())?) };
             let Some(channel) = other.as_ref().or(first.as_ref().map(|f| &f.0)) else { break };
             let search = LagSearch { samples: s, channel, top_order: top };
             if let Some((reference, lag)) = search.find(resampler, &chosen.late, circumference) {
                 (chosen.reference, chosen.lag) = (reference, lag);
                 break;
             }
-            if looks.is_long() {
+            if coverage.is_long() {
                 break;
             }
         }
@@ -336,12 +336,12 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
             Some(first) => first,
             None => read(c)?,
         };
-        let pulses = envelope_orders::find(resampler, &bands.envelopes, start, &angle);
-        let events = events::find(&c.name, &bands.frames, start);
+        let pulses = envelope_orders::find_envelope_orders(resampler, &bands.envelopes, start, &angle);
+        let events = events::find_events(&c.name, &bands.frames, start);
         let turned = AngleSamples::new(resampler, &angle, &x, start, top);
         drop((x, bands));
         let x = turned;
-        let lines = order_lines::find(&x.windows(&angle, turns, top, true), 0.45);
+        let lines = order_lines::find_lines(&x.windows(&angle, turns, top, true), 0.45);
         channels.push(TrackedChannel {
             name: c.name.clone(),
             quantity: c.quantity,
@@ -361,7 +361,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     }
     let mut engine = None;
     if let Some(ratio) = ratio {
-        let signals = sensors.iter().map(|c| looks.pyramid(c, s, 1200.0));
+        let signals = sensors.iter().map(|c| coverage.pyramid(c, s, 1200.0));
         engine = engine::side(s, resampler, &light, &reference, ratio, signals)?;
     }
     if let Some(e) = &mut engine {
@@ -484,8 +484,8 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
                 && piles_up(c, limit, lo, hi)?
             {
                 let t = s.start.get() + i as f64 / s.rate.get();
-                let told = format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name);
-                warnings.push(Warning::new("saturated", told).second(t));
+                let message = format!("channel {} stands at its end stop ({limit:.2}): levels are too low there", c.name);
+                warnings.push(Warning::new("saturated", message).second(t));
                 break;
             }
         }

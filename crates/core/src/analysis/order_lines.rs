@@ -60,7 +60,7 @@ pub(super) fn score(ratio: f64, k: f64) -> f64 {
 
 /// Finds lines: in the mean over all windows, and in the mean of each stretch of speed, where a
 /// resonance may lift a line for a short while only.
-pub(super) fn find(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
+pub(super) fn find_lines(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
     let (spec, windows) = (&w.spectra, w.len());
     if windows < 3 {
         return vec![];

@@ -104,7 +104,7 @@ pub(super) fn choose(
         return Ok(Some(Chosen { source, reference, lag, own, tyre: None, pulse: None, late: readings }));
     }
     let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
-    let found = first.and_then(|x| ridge::follow(b, r, x));
+    let found = first.and_then(|x| ridge::follow_ridge(b, r, x));
     let Some(ridge) = found else {
         warnings.push(Warning::new(
             "no-reference",

@@ -292,7 +292,7 @@ fn report_recording(v: &Vehicle, causes: &dyn LineCauses, t: &Tracked) -> Record
     orders.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     pulses.sort_by(|a, b| b.strength.total_cmp(&a.strength));
     let resonances = resonances(&orders);
-    let beats = beats::of(t, &orders);
+    let beats = beats::find_beats(t, &orders);
     let slip = gear_comparison::slip(v, t, &mut orders);
     let mut events: Vec<Event> = t.channels.iter().flat_map(|c| c.events.iter().cloned()).collect();
     events.sort_by(|a, b| a.at_s.total_cmp(&b.at_s));

@@ -47,7 +47,7 @@ pub(super) struct Ridge {
 }
 
 /// Follows the clearest ridge of a channel; none where none stands out or moves.
-pub(super) fn follow(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge> {
+pub(super) fn follow_ridge(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge> {
     let light = x.at_least(RATE);
     let start = b.samples.start.get();
     let hz = path(&light, start)?;
@@ -59,7 +59,7 @@ pub(super) fn follow(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge
     let reference = Reference { track, span: (hz.first()?.0, hz.last()?.0), lag: 0.0, circumference: 1.0 };
     let angle = Angle::new(b.samples, &reference);
     let turned = angle.resample(r, &light, start, 32, Extent::Whole);
-    let found = order_lines::find(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
+    let found = order_lines::find_lines(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
     let mean = hz.iter().map(|p| p.1).sum::<f64>() / hz.len() as f64;
     let (order, sure, spread) = which(b, &found, mean)?;
     Some(Ridge { hz, order, sure, spread })

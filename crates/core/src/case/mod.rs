@@ -9,6 +9,8 @@ pub mod clearance;
 pub mod entries;
 pub mod fault_at;
 pub mod intake;
+#[cfg(test)]
+pub(crate) mod sample;
 pub mod vocabulary;
 
 use crate::case::attempts::readable;

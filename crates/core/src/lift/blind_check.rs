@@ -60,7 +60,7 @@ pub enum BlindStatus {
 
 impl BlindStatus {
     /// Of a question, among the votes that are not settled.
-    pub fn of(votes: &[BlindAnswer], question: &Question) -> Self {
+    pub fn new(votes: &[BlindAnswer], question: &Question) -> Self {
         let mut open = votes.iter().filter(|v| !v.settled && v.question == *question);
         match (open.next(), open.next()) {
             (None, _) => BlindStatus::Open,
@@ -81,14 +81,14 @@ pub enum Refused {
 
 /// Takes a vote in. When it is the second and both felt alike, both are settled and it is said so.
 pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<String>, Refused> {
-    match BlindStatus::of(votes, &vote.question) {
+    match BlindStatus::new(votes, &vote.question) {
         BlindStatus::Waits { by } if by == vote.by => return Err(Refused::Twice),
         BlindStatus::Both(..) => return Err(Refused::Full),
         BlindStatus::Open | BlindStatus::Waits { .. } => {}
     }
     let question = vote.question.clone();
     votes.push(vote);
-    Ok(match BlindStatus::of(votes, &question) {
+    Ok(match BlindStatus::new(votes, &question) {
         BlindStatus::Both(two) if two[0].outcome == two[1].outcome => {
             settle(votes, &question);
             Some(two[0].outcome.clone())
@@ -135,18 +135,18 @@ mod tests {
     fn two_who_feel_alike_have_observed_and_two_who_do_not_are_shown() {
         let mut v = vec![];
         assert_eq!(cast(&mut v, vote("j1", "Maren", "play")), Ok(None));
-        assert_eq!(BlindStatus::of(&v, &v[0].question), BlindStatus::Waits { by: "Maren".into() });
+        assert_eq!(BlindStatus::new(&v, &v[0].question), BlindStatus::Waits { by: "Maren".into() });
         assert!(to_decide(&v, &v[0].question, "Maren").1 && !to_decide(&v, &v[0].question, "Tovi").1);
         assert_eq!(cast(&mut v, vote("j1", "Maren", "none")), Err(Refused::Twice));
         assert_eq!(cast(&mut v, vote("j2", "Maren", "none")), Ok(None));
         assert_eq!(cast(&mut v, vote("j1", "Tovi", "play")), Ok(Some("play".into())));
-        assert_eq!(BlindStatus::of(&v, &v[0].question), BlindStatus::Open);
+        assert_eq!(BlindStatus::new(&v, &v[0].question), BlindStatus::Open);
         assert_eq!(cast(&mut v, vote("j2", "Tovi", "play")), Ok(None));
         let q = vote("j2", "", "").question;
-        assert!(matches!(BlindStatus::of(&v, &q), BlindStatus::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
+        assert!(matches!(BlindStatus::new(&v, &q), BlindStatus::Both(two) if two[0].by == "Maren" && two[1].outcome == "play"));
         assert_eq!(cast(&mut v, vote("j2", "Jon", "play")), Err(Refused::Full));
         assert_eq!(settle(&mut v, &q), ["Maren", "Tovi"]);
-        assert_eq!(BlindStatus::of(&v, &q), BlindStatus::Open);
+        assert_eq!(BlindStatus::new(&v, &q), BlindStatus::Open);
     }
 
     #[test]

@@ -90,7 +90,7 @@ pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes:
 
 /// Whether the walk is over: where acting beats testing, or the symptom is cured, nothing more is asked.
 pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
-    answer.course.enough || case.cured_by(&answer.id).is_some()
+    answer.plan.enough || case.cured_by(&answer.id).is_some()
 }
 
 /// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
@@ -149,17 +149,10 @@ pub fn inspection_steps(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample::case_standing as case;
     use crate::reasoning::knowledge::builtin;
-    use crate::vehicle::Vehicle;
     use crate::vehicle::sample::*;
     use serde_json::json;
-
-    fn case(v: Vehicle, kind: &str, on: &str) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(v));
-        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
-        doc["state"] = json!({"on": on, "off": []});
-        Case::from_json(&doc).unwrap()
-    }
 
     fn walked(c: &Case, heat: Heat) -> Vec<InspectionStep> {
         inspection_steps(c, builtin(), "S1", &[], None, heat, None)

@@ -58,7 +58,7 @@ impl Voice {
         }
     }
 
-    fn of(kind: &str, fault: &str) -> Option<Self> {
+    fn new(kind: &str, fault: &str) -> Option<Self> {
         Some(match kind {
             "vibration" if fault == "wheel-imbalance" => Self::Beat,
             "vibration" | "shudder" => Self::Hum,
@@ -120,7 +120,7 @@ pub struct At<'a> {
 pub fn sound(v: &Vehicle, k: &Knowledge, h: &Hypothesis, at: At<'_>) -> Option<Sound> {
     let fault = k.fault(&h.fault)?;
     let kind = at.kind.filter(|k| fault.kinds.contains_key(*k)).or(fault.usual_kinds().first().copied())?;
-    let voice = Voice::of(kind, &h.fault)?;
+    let voice = Voice::new(kind, &h.fault)?;
     let wheel = at.speed.to_ms().get() / v.circumference().ok()?.get();
     let gear = at.gear.or(v.gearbox.gears.last().map(|g| g.name.as_str()));
     let per_wheel = v.engine_per_wheel(gear, None).ok().flatten();

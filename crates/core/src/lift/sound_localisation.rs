@@ -130,14 +130,14 @@ pub fn loudest(heard: &[Heard], compared: &[Compared]) -> Option<Loudest> {
         [first, second, ..] => Some(first.level - second.level),
         _ => None,
     };
-    let told = |at: &str, over: Option<f64>, clear: bool| {
+    let loudest_is = |at: &str, over: Option<f64>, clear: bool| {
         let (won, lost) = score(at);
         Some(Loudest { at: at.into(), over, won, lost, clear: clear && won >= lost })
     };
     if let (Some(over), Some(first)) = (over, by_level.first())
         && over >= first.unit.clearly()
     {
-        return told(&first.at, Some(over), true);
+        return loudest_is(&first.at, Some(over), true);
     }
     let mut places: Vec<&str> = compared.iter().flat_map(|c| [c.louder.as_str(), c.quieter.as_str()]).collect();
     places.sort_unstable();
@@ -145,8 +145,8 @@ pub fn loudest(heard: &[Heard], compared: &[Compared]) -> Option<Loudest> {
     let net = |at: &str| score(at).0 as i64 - score(at).1 as i64;
     let best = places.iter().copied().max_by_key(|at| net(at)).filter(|at| net(at) > 0);
     match (best, over) {
-        (Some(at), _) => told(at, None, net(at) >= 2 && places.iter().filter(|p| net(p) == net(at)).count() == 1),
-        (None, Some(over)) => told(&by_level[0].at, Some(over), false),
+        (Some(at), _) => loudest_is(at, None, net(at) >= 2 && places.iter().filter(|p| net(p) == net(at)).count() == 1),
+        (None, Some(over)) => loudest_is(&by_level[0].at, Some(over), false),
         (None, None) => None,
     }
 }

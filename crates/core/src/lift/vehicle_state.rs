@@ -59,11 +59,11 @@ pub fn removable_parts(case: &Case, k: &Knowledge) -> Vec<(Place, bool)> {
     let wholes: Vec<String> = case.vehicle.places().iter().filter_map(Place::whole).collect();
     let alone = |p: &Place| p.whole().is_none() && kinds.iter().any(|kind| place_is(&case.vehicle, p, kind));
     let may = |p: &Place| wholes.contains(&p.id) || alone(p);
-    let told = |p: Place| {
+    let with_state = |p: Place| {
         let is_off = case.state.as_ref().is_some_and(|s| s.is_off(&p));
         (p, is_off)
     };
-    case.vehicle.places().into_iter().filter(may).map(told).collect()
+    case.vehicle.places().into_iter().filter(may).map(with_state).collect()
 }
 
 #[cfg(test)]

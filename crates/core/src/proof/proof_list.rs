@@ -94,9 +94,9 @@ fn answers(case: &Case, k: &Knowledge, symptom: &str) -> Vec<ProofLine> {
 }
 
 /// A reading worked out; none where it cannot be.
-fn evaluated(v: &Vehicle, m: &Measurement, at: &str) -> Option<(&'static dyn Instrument, Evaluation)> {
+fn evaluated(v: &Vehicle, m: &Measurement, at: &str) -> Option<(&'static Instrument, Evaluation)> {
     let i = instrument(&m.kind)?;
-    Some((i, i.evaluate(v, at, &m.input).ok()?))
+    Some((i, (i.evaluate)(v, at, &m.input).ok()?))
 }
 
 fn readings(case: &Case, symptom: &str) -> Vec<ProofLine> {
@@ -118,7 +118,7 @@ fn readings(case: &Case, symptom: &str) -> Vec<ProofLine> {
             at: Some(at.clone()),
             gear: None,
             measurement: Some(m.kind.clone()),
-            again: format!("read the {} again: {}", instrument.quantity(), case.vehicle.place_words(at)),
+            again: format!("read the {} again: {}", instrument.quantity, case.vehicle.place_words(at)),
             before: before.words,
             after: after.and_then(|(a, at)| evaluated(&case.vehicle, a, at)).map(|r| r.1.words),
             driven: false,
@@ -142,17 +142,13 @@ pub fn as_it_was_felt(case: &Case, symptom: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample::case_with_symptom;
     use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::*;
     use serde_json::{Value, json};
 
     fn case(more: Value) -> Case {
-        let mut d = Case::new_document("c", "t", json!(rear_drive(2)));
-        d["symptoms"] = json!([{"id": "S1", "kind": "clunk"}]);
-        for (k, x) in more.as_object().unwrap() {
-            d[k] = x.clone();
-        }
-        Case::from_json(&d).unwrap()
+        case_with_symptom(rear_drive(2), "clunk", more)
     }
 
     #[test]

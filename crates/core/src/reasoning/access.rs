@@ -135,16 +135,9 @@ pub fn quick_looks(
 mod tests {
     use super::super::knowledge::builtin;
     use super::*;
+    use crate::case::sample::case_standing as case;
     use crate::reasoning::{beliefs, open_tests};
     use crate::vehicle::sample::*;
-    use serde_json::json;
-
-    fn case(v: Vehicle, kind: &str, on: &str) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(v));
-        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
-        doc["state"] = json!({"on": on, "off": []});
-        Case::from_json(&doc).unwrap()
-    }
     fn fault(id: &str) -> &'static Fault {
         builtin().fault(id).unwrap()
     }

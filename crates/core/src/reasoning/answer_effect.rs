@@ -119,14 +119,12 @@ pub fn last_effect(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&
 mod tests {
     use super::super::knowledge::builtin;
     use super::*;
+    use crate::case::sample::case_with_symptom;
     use crate::vehicle::sample::*;
     use serde_json::{Value, json};
 
     fn case(observations: Value) -> Case {
-        let mut d = Case::new_document("c", "t", json!(front_drive()));
-        d["symptoms"] = json!([{"id": "S1", "kind": "growl"}]);
-        d["observations"] = observations;
-        Case::from_json(&d).unwrap()
+        case_with_symptom(front_drive(), "growl", json!({"observations": observations}))
     }
 
     #[test]

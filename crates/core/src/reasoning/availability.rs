@@ -151,7 +151,7 @@ pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<TestInstance<'a>> {
     let v = model.v;
     let mut out = vec![];
     for test in &model.k.tests {
-        let stations = model.stations(test);
+        let stations = model.places_of(test);
         if test.at.is_empty() || test.names_place && !stations.is_empty() {
             out.push(TestInstance { test, at: None, gear: None });
         } else if test.at.iter().any(|a| a == "gear") {

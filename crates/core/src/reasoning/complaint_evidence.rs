@@ -187,7 +187,7 @@ fn speed(k: &Knowledge, all: &[Hypothesis], r: SpeedRange) -> Vec<Evidence> {
     let w = &k.weights;
     let shape = |h: &Hypothesis| h.behaviour.as_ref().map_or(SpeedShape::Any, |b| b.speed);
     let of_class = |class: usize| {
-        let p = |s: SpeedShape| w.speed.of(s)[class].powf(w.exponent.speed);
+        let p = |s: SpeedShape| w.speed.of_shape(s)[class].powf(w.exponent.speed);
         for_all(all, p(SpeedShape::Any), |h| p(shape(h)))
     };
     let worst = r.peak.or(match (r.from, r.to) {

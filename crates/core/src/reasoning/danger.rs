@@ -60,7 +60,7 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
 }
 
 /// What a suspect asks for now; none where its sign was not seen.
-fn of(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
+fn clearance_for(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
     match () {
         () if !rule.never.is_empty() && came_out(case, &rule.never, h) => Some(Clearance::No),
         () if rule.when.is_empty() || came_out(case, &rule.when, h) => Some(rule.drive),
@@ -96,7 +96,7 @@ fn critical_kmh(case: &Case, h: &Hypothesis) -> Option<f64> {
 pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<bool> {
     let alone = |h: &Hypothesis| {
         let rule = k.fault(&h.fault).and_then(|f| f.danger.as_ref());
-        rule.is_some_and(|r| of(case, r, h) == Some(Clearance::No))
+        rule.is_some_and(|r| clearance_for(case, r, h) == Some(Clearance::No))
     };
     all.iter().map(|h| h.pair.map_or_else(|| alone(h), |members| members.iter().any(|m| alone(&all[*m])))).collect()
 }
@@ -105,7 +105,7 @@ pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) ->
 pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> {
     let rule = |i: usize| k.fault(&w.all[i].fault).and_then(|f| f.danger.as_ref()).filter(|_| !w.all[i].is_pair());
     let suspects = |drive: Clearance| -> Vec<usize> {
-        (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| of(case, r, &w.all[i]) == Some(drive))).collect()
+        (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| clearance_for(case, r, &w.all[i]) == Some(drive))).collect()
     };
     // A pair counts once when a member of it is named.
     let together = |of: &[usize]| -> f64 {

@@ -86,6 +86,9 @@ const FAINT: f64 = 0.02;
 /// Where a limit is only to be kept, so many suffice.
 const LOOKED_AT_IN_PASSING: usize = 2;
 
+/// Costs of belief states that were met before, for a weight of 1.
+type KnownCosts = HashMap<Vec<u64>, f64>;
+
 impl DecisionProblem {
     /// The beginning.
     pub fn start(&self) -> BeliefState {
@@ -172,13 +175,13 @@ impl DecisionProblem {
         // What each test leaves is worked out in the same room: there are thousands of them.
         let (mut weight, mut order) = (Vec::with_capacity(s.weight.len()), vec![]);
         let mut cost = |t: usize| {
-            let trial = &self.test_actions[t];
+            let test_action = &self.test_actions[t];
             let mut left = |row: &Vec<f64>| {
                 weight.clear();
                 weight.extend(s.weight.iter().zip(row).map(|(w, l)| w * l));
-                self.replacing_in(&weight, trial.prepared(s.prepared), &mut order).0
+                self.replacing_in(&weight, test_action.prepared(s.prepared), &mut order).0
             };
-            self.price(s, Action::Test(t)) + trial.rows.iter().map(&mut left).sum::<f64>()
+            self.price(s, Action::Test(t)) + test_action.rows.iter().map(&mut left).sum::<f64>()
         };
         let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (cost(t), t)).collect();
         near.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
@@ -192,7 +195,7 @@ impl DecisionProblem {
     }
 
     /// Cost of a move and of going on after it, looking so many moves further.
-    pub fn course(&self, s: &BeliefState, m: Action, further: u32) -> f64 {
+    pub fn expected_cost_after(&self, s: &BeliefState, m: Action, further: u32) -> f64 {
         let faint = FAINT * s.weight.iter().sum::<f64>();
         let then = match m {
             Action::Test(t) => {
@@ -239,7 +242,7 @@ impl DecisionProblem {
             return near.first().filter(|n| n.0 < best.0).map_or(best, |n| (n.0, Some(Action::Test(n.1))));
         }
         for m in near.into_iter().take(tests).map(|n| Action::Test(n.1)).chain(first.map(Action::Replace)) {
-            let cost = self.course(s, m, ahead - 1);
+            let cost = self.expected_cost_after(s, m, ahead - 1);
             if cost < best.0 - 1e-12 {
                 best = (cost, Some(m));
             }
@@ -255,38 +258,47 @@ impl DecisionProblem {
         key
     }
 
-    /// The least cost that any course can have, every order of everything weighed. For small games.
-    pub fn optimum(&self) -> f64 {
-        self.least(&self.start(), &mut HashMap::new())
+    /// The least cost that any policy can have, in the workshop's money: every order of everything weighed. For small problems.
+    pub fn optimal_cost(&self) -> f64 {
+        self.optimal_cost_from(&self.start(), &mut HashMap::new())
     }
 
-    fn least(&self, s: &BeliefState, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
-        let sum: f64 = s.weight.iter().sum();
-        if sum <= 1e-15 {
-            return 0.0;
-        }
-        let key = self.key(s);
-        if let Some(c) = known.get(&key) {
-            return c * sum;
-        }
-        let mut best = f64::MAX;
-        for t in self.open(s) {
-            let then: f64 = (0..self.test_actions[t].rows.len()).map(|o| self.least(&self.after(s, t, o), known)).sum();
-            best = best.min(self.price(s, Action::Test(t)) + then);
-        }
-        for c in (0..s.weight.len()).filter(|&c| s.weight[c] > 0.0) {
-            best = best.min(self.price(s, Action::Replace(c)) + self.least(&self.not_cured(s, c), known));
-        }
-        known.insert(key, best / sum);
-        best
+    fn optimal_cost_from(&self, s: &BeliefState, known: &mut KnownCosts) -> f64 {
+        self.remembered(s, known, |known| {
+            let mut best = f64::MAX;
+            for t in self.open(s) {
+                let outcomes = 0..self.test_actions[t].rows.len();
+                let then: f64 = outcomes.map(|o| self.optimal_cost_from(&self.after(s, t, o), known)).sum();
+                best = best.min(self.price(s, Action::Test(t)) + then);
+            }
+            for c in (0..s.weight.len()).filter(|&c| s.weight[c] > 0.0) {
+                best = best.min(self.price(s, Action::Replace(c)) + self.optimal_cost_from(&self.not_cured(s, c), known));
+            }
+            Some(best)
+        })
     }
 
     /// What following the plan costs, on average over everything that may come out.
-    pub fn followed(&self, ahead: u32) -> f64 {
-        self.follow(&self.start(), ahead, &mut HashMap::new())
+    pub fn policy_cost(&self, ahead: u32) -> f64 {
+        self.policy_cost_from(&self.start(), ahead, &mut HashMap::new())
     }
 
-    fn follow(&self, s: &BeliefState, ahead: u32, known: &mut HashMap<Vec<u64>, f64>) -> f64 {
+    fn policy_cost_from(&self, s: &BeliefState, ahead: u32, known: &mut KnownCosts) -> f64 {
+        self.remembered(s, known, |known| {
+            let action = self.best(s, ahead).1?;
+            let then: f64 = match action {
+                Action::Test(t) => {
+                    let outcomes = 0..self.test_actions[t].rows.len();
+                    outcomes.map(|o| self.policy_cost_from(&self.after(s, t, o), ahead, known)).sum()
+                }
+                Action::Replace(c) => self.policy_cost_from(&self.not_cured(s, c), ahead, known),
+            };
+            Some(self.price(s, action) + then)
+        })
+    }
+
+    /// A cost that depends on a belief state alone, worked out once for each; nothing where nothing is left, or nothing can be done.
+    fn remembered(&self, s: &BeliefState, known: &mut KnownCosts, cost: impl FnOnce(&mut KnownCosts) -> Option<f64>) -> f64 {
         let sum: f64 = s.weight.iter().sum();
         if sum <= 1e-15 {
             return 0.0;
@@ -295,14 +307,7 @@ impl DecisionProblem {
         if let Some(c) = known.get(&key) {
             return c * sum;
         }
-        let Some(m) = self.best(s, ahead).1 else { return 0.0 };
-        let then: f64 = match m {
-            Action::Test(t) => {
-                (0..self.test_actions[t].rows.len()).map(|o| self.follow(&self.after(s, t, o), ahead, known)).sum()
-            }
-            Action::Replace(c) => self.follow(&self.not_cured(s, c), ahead, known),
-        };
-        let cost = self.price(s, m) + then;
+        let Some(cost) = cost(known) else { return 0.0 };
         known.insert(key, cost / sum);
         cost
     }
@@ -341,7 +346,7 @@ mod tests {
         g.risk = vec![50.0, 0.0];
         // Driven: 2 and 0.3 of 50; standing: 6.
         assert_eq!(g.best(&g.start(), 1), (106.0, Some(Action::Test(1))));
-        assert!((g.course(&g.start(), Action::Test(0), 0) - (17.0 + 100.0)).abs() < 1e-9);
+        assert!((g.expected_cost_after(&g.start(), Action::Test(0), 0) - (17.0 + 100.0)).abs() < 1e-9);
     }
 
     #[test]
@@ -350,7 +355,7 @@ mod tests {
         let g = plain(&[0.5, 0.3, 0.2], &[100.0, 30.0, 90.0], &[]);
         // 30 always, 100 with 0.7, 90 with 0.2.
         assert_eq!(g.replacing(&g.start()), (30.0 + 70.0 + 18.0, Some(1)));
-        assert!((g.optimum() - 118.0).abs() < 1e-9 && (g.followed(2) - 118.0).abs() < 1e-9);
+        assert!((g.optimal_cost() - 118.0).abs() < 1e-9 && (g.policy_cost(2) - 118.0).abs() < 1e-9);
     }
 
     #[test]
@@ -380,8 +385,8 @@ mod tests {
         g.test_actions[0].needs = 1;
         g.repair_actions[0].needs = 1;
         // Up for the test, and up already for the replacement.
-        assert!((g.optimum() - (1.0 + 7.0 + 100.0)).abs() < 1e-9);
-        assert!((g.followed(2) - g.optimum()).abs() < 1e-9);
+        assert!((g.optimal_cost() - (1.0 + 7.0 + 100.0)).abs() < 1e-9);
+        assert!((g.policy_cost(2) - g.optimal_cost()).abs() < 1e-9);
     }
 
     #[test]
@@ -391,9 +396,9 @@ mod tests {
         g.preparations = vec![7.0];
         g.repair_actions.iter_mut().for_each(|r| r.needs = 1);
         let up = BeliefState { prepared: 1, ..g.start() };
-        assert!((g.course(&up, Action::Test(0), 1) - 101.0).abs() < 1e-9);
+        assert!((g.expected_cost_after(&up, Action::Test(0), 1) - 101.0).abs() < 1e-9);
         g.test_actions[0].ends = 1;
-        assert!((g.course(&up, Action::Test(0), 1) - 108.0).abs() < 1e-9);
+        assert!((g.expected_cost_after(&up, Action::Test(0), 1) - 108.0).abs() < 1e-9);
     }
 
     #[test]
@@ -402,7 +407,7 @@ mod tests {
         let half: (f64, &[&[f64]]) = (4.0, &[&[1.0, 1.0, 0.0, 0.0], &[0.0, 0.0, 1.0, 1.0]]);
         let other: (f64, &[&[f64]]) = (4.0, &[&[1.0, 0.0, 1.0, 0.0], &[0.0, 1.0, 0.0, 1.0]]);
         let g = plain(&[0.25; 4], &[100.0; 4], &[half, other]);
-        assert!((g.optimum() - 108.0).abs() < 1e-9);
-        assert!((g.followed(2) - 108.0).abs() < 1e-9);
+        assert!((g.optimal_cost() - 108.0).abs() < 1e-9);
+        assert!((g.policy_cost(2) - 108.0).abs() < 1e-9);
     }
 }

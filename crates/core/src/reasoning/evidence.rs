@@ -126,10 +126,11 @@ pub(super) fn observations(case: &Case, model: &Model, symptom: &Symptom, warnin
 fn likelihood(model: &Model, t: &Test, outcomes: &[usize], at: Option<&Place>, gear: Option<&str>, exponent: f64) -> Vec<f64> {
     let one = |at: Option<&Place>| -> Vec<f64> {
         let l = model.tempered(t, at.filter(|_| !t.names_place), gear, exponent);
-        let each: Vec<Vec<f64>> = outcomes.iter().map(|&o| l.of(o, at.filter(|_| t.names_place), model.v)).collect();
+        let each: Vec<Vec<f64>> =
+            outcomes.iter().map(|&o| l.outcome_likelihoods(o, at.filter(|_| t.names_place), model.v)).collect();
         together(t, &each)
     };
-    let stations = if t.names_place || t.at.is_empty() { vec![] } else { model.stations(t) };
+    let stations = if t.names_place || t.at.is_empty() { vec![] } else { model.places_of(t) };
     match at {
         None if stations.len() > 1 => {
             let all: Vec<Vec<f64>> = stations.iter().map(|p| one(Some(p))).collect();

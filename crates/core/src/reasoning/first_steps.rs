@@ -74,7 +74,7 @@ pub fn first_steps(k: &Knowledge) -> Result<Vec<FirstSteps>, crate::error::Probl
             out.push(FirstSteps {
                 kind,
                 layout,
-                steps: answer.course.steps,
+                steps: answer.plan.steps,
                 suspects: suspects.map(|r| Suspect { fault: r.fault.clone(), at: r.at.clone(), p: r.p }).collect(),
             });
         }

@@ -88,9 +88,9 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let evaluated = evaluate_tests(case, &model, symptom, &w);
-    let play = PlannedCase::new(case, k, &w, &evaluated);
-    let (rules, start) = (&k.weights.gate, play.problem.start());
-    let ahead = play.best_first_action(k, &start);
+    let planned_case = PlannedCase::new(case, k, &w, &evaluated);
+    let (rules, start) = (&k.weights.gate, planned_case.problem.start());
+    let ahead = planned_case.best_first_action(k, &start);
     let first = ahead.first;
     let enough = !matches!(first, Some(Action::Test(_)));
     let open = super::test_selection::entropy(&w.p);
@@ -98,13 +98,13 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
     let parting = next_tests(&w, &evaluated).into_iter().find(|t| !enough && open > 0.5 && cheap(t));
     let by_unit = units(k, &w.all, &w.p);
-    let causes = play
+    let causes = planned_case
         .causes
         .iter()
         .take(most)
         .enumerate()
         .map(|(cause, of)| {
-            let (h, with) = w.leading(of[0]);
+            let (h, with) = w.leading_cause(of[0]);
             // Alone, in any of its gears, or as one of a pair.
             let holds = |i: &usize| of.contains(i) || w.all[*i].pair.is_some_and(|m| m.iter().any(|j| of.contains(j)));
             let p: f64 = (0..w.all.len()).filter(holds).map(|i| w.p[i]).sum();
@@ -130,11 +130,12 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
                 unit_p,
                 asked,
                 options,
-                order_now: play.problem.course(&start, Action::Replace(cause), AHEAD - 1) - play.last_repair,
+                order_now: planned_case.problem.expected_cost_after(&start, Action::Replace(cause), AHEAD - 1)
+                    - planned_case.last_repair,
             }
         })
         .collect();
-    let test_first = ahead.test_first.map(|cost| cost - play.last_repair);
+    let test_first = ahead.test_first.map(|cost| cost - planned_case.last_repair);
     Gates { causes, test_first, parting, certainty: rules.certainty, enough }
 }
 
@@ -142,16 +143,12 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
 mod tests {
     use super::super::knowledge::builtin;
     use super::*;
+    use crate::case::sample::case_with_symptom;
     use crate::vehicle::sample::*;
     use serde_json::json;
 
     fn case(more: serde_json::Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(front_drive()));
-        doc["symptoms"] = json!([{"id": "S1", "kind": "click-repeating"}]);
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
+        case_with_symptom(front_drive(), "click-repeating", more)
     }
 
     #[test]

@@ -130,7 +130,7 @@ impl<'a> Model<'a> {
     }
 
     /// The places where a test is made, or which it can name.
-    pub fn stations(&self, t: &Test) -> Vec<Place> {
+    pub fn places_of(&self, t: &Test) -> Vec<Place> {
         self.places.iter().filter(|p| t.at.iter().any(|kind| self.is_kind(p, kind))).cloned().collect()
     }
 
@@ -139,7 +139,7 @@ impl<'a> Model<'a> {
         if !t.names_place {
             return (0..t.outcomes.len()).map(|outcome| Cell { outcome, place: None }).collect();
         }
-        let stations = self.stations(t);
+        let stations = self.places_of(t);
         let mut out = vec![];
         for (outcome, o) in t.outcomes.iter().enumerate() {
             if names_nothing(&o.id) {
@@ -154,15 +154,15 @@ impl<'a> Model<'a> {
 
     /// Likelihoods of a test at a place, in a gear, as they are known. Every hypothesis' rows sum to 1.
     pub fn likelihoods(&self, t: &Test, at: Option<&Place>, gear: Option<&str>) -> Likelihoods {
-        self.worked_out(t, at, gear, |_| {})
+        self.compute(t, at, gear, |_| {})
     }
 
     /// The same as they count: tempered, with this exponent. Every hypothesis' rows sum to 1.
     pub fn tempered(&self, t: &Test, at: Option<&Place>, gear: Option<&str>, exponent: f64) -> Likelihoods {
-        self.worked_out(t, at, gear, |p| temper(p, &self.k.weights.exponent, exponent))
+        self.compute(t, at, gear, |p| temper(p, &self.k.weights.exponent, exponent))
     }
 
-    fn worked_out(&self, t: &Test, at: Option<&Place>, gear: Option<&str>, temper: impl Fn(&mut Vec<f64>)) -> Likelihoods {
+    fn compute(&self, t: &Test, at: Option<&Place>, gear: Option<&str>, temper: impl Fn(&mut Vec<f64>)) -> Likelihoods {
         let cells = self.cells(t);
         let base = match at {
             Some(p) if !t.names_place => outcomes_at(t, |kind| self.is_kind(p, kind)),
@@ -173,7 +173,7 @@ impl<'a> Model<'a> {
         let singles = self.all.iter().take_while(|h| !h.is_pair() && !h.is_unknown()).count();
         let says: Vec<Option<Vec<f64>>> = (0..singles)
             .map(|i| {
-                let mut p = self.say(i, t, at, gear, &cells, &base)?;
+                let mut p = self.outcome_row(i, t, at, gear, &cells, &base)?;
                 temper(&mut p);
                 Some(p)
             })
@@ -239,7 +239,7 @@ impl<'a> Model<'a> {
 
     /// A walk that looks at each place by itself: the mark says what is found at the cause's own place, anywhere else a find
     /// is as likely as for no reason. None where the walk does not come by it.
-    fn walk_of_looks(&self, t: &Test, m: &Marks, cells: &[Cell], base: &[f64], place: &Place) -> Option<Vec<f64>> {
+    fn series_of_looks(&self, t: &Test, m: &Marks, cells: &[Cell], base: &[f64], place: &Place) -> Option<Vec<f64>> {
         let of_each: Vec<f64> = t.outcomes.iter().map(|o| o.base).collect();
         let own = distribution(t, m, &of_each, &self.k.weights.marks);
         let is_own = |c: &Cell| c.place.as_ref().is_some_and(|named| nearness(self.v, named, place) == Nearness::Own);
@@ -280,13 +280,21 @@ impl<'a> Model<'a> {
     }
 
     /// What a single fault says of a test, a probability for each cell; none where it says nothing.
-    fn say(&self, i: usize, t: &Test, at: Option<&Place>, gear: Option<&str>, cells: &[Cell], base: &[f64]) -> Option<Vec<f64>> {
+    fn outcome_row(
+        &self,
+        i: usize,
+        t: &Test,
+        at: Option<&Place>,
+        gear: Option<&str>,
+        cells: &[Cell],
+        base: &[f64],
+    ) -> Option<Vec<f64>> {
         let (h, f) = (&self.all[i], self.faults[i]?);
         let place = h.place.as_ref()?;
         let of_gear = h.gear.is_none() || gear.is_none() || h.gear.as_deref() == gear;
         let here = |_: &&Marks| of_gear && (t.names_place || concerns(t.bears, self.v, at, place));
         if t.base_each {
-            return f.tests.get(&t.id).and_then(|m| self.walk_of_looks(t, m, cells, base, place));
+            return f.tests.get(&t.id).and_then(|m| self.series_of_looks(t, m, cells, base, place));
         }
         let marks = f.tests.get(&t.id).filter(here).map(|m| distribution(t, m, base, &self.k.weights.marks));
         let by_behaviour = || {
@@ -375,7 +383,7 @@ impl Likelihoods {
     }
 
     /// The likelihood of what came out: an outcome, and the place it named. Without a place it sums over all of them.
-    pub fn of(&self, outcome: usize, place: Option<&Place>, v: &Vehicle) -> Vec<f64> {
+    pub fn outcome_likelihoods(&self, outcome: usize, place: Option<&Place>, v: &Vehicle) -> Vec<f64> {
         let of_outcome = |c: &Cell| c.outcome == outcome;
         let named = place.and_then(|p| {
             let exact = self.cells.iter().position(|c| of_outcome(c) && c.place.as_ref().is_some_and(|q| q.id == p.id));

@@ -28,7 +28,7 @@ fn measured(case: &Case, model: &Model, m: &Measurement) -> Result<Option<Eviden
     let (v, k) = (&case.vehicle, model.k);
     let Some(instrument) = instrument(&m.kind) else { return Ok(None) };
     let at = case.measurement_place(m)?;
-    let read = instrument.evaluate(v, &at, &m.input)?;
+    let read = (instrument.evaluate)(v, &at, &m.input)?;
     let Some(LimitCheck { over_probability: over, ratio }) = read.limit else { return Ok(None) };
     let place = v.place(&at);
     let made_at = |kind: &str| place.as_ref().is_some_and(|p| super::place_is(v, p, kind));

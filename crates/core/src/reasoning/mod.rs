@@ -118,7 +118,8 @@ pub struct SymptomAnswer {
     /// The open tests, the first step of the plan first, then by what they answer for each minute.
     pub next: Vec<NextTest>,
     /// The plan that costs least until it is cured.
-    pub course: plan::Plan,
+    #[serde(rename = "course")]
+    pub plan: plan::Plan,
     /// Probabilities by what is bought as one.
     pub units: Vec<Unit>,
     /// Whether a statement on driving is proposed.
@@ -155,7 +156,7 @@ pub enum DiagnosisStatus<'a> {
 
 impl SymptomAnswer {
     /// How far the search is, where `sure` is enough to act on.
-    pub fn stands(&self, sure: f64) -> DiagnosisStatus<'_> {
+    pub fn status(&self, sure: f64) -> DiagnosisStatus<'_> {
         let named = || self.ranked.iter().filter(|r| r.fault != "unknown");
         let suspects = named().filter(|r| r.p >= SUSPECT);
         // Few that hold less than half of it are not what is left.
@@ -335,7 +336,7 @@ impl Weighed {
     }
 
     /// A hypothesis by its likelier fault, and the other one of a pair.
-    pub(crate) fn leading(&self, i: usize) -> (&Hypothesis, Vec<FaultAt>) {
+    pub(crate) fn leading_cause(&self, i: usize) -> (&Hypothesis, Vec<FaultAt>) {
         match self.all[i].pair {
             None => (&self.all[i], vec![]),
             Some([a, b]) => {
@@ -350,7 +351,7 @@ impl Weighed {
     fn ranked(&self) -> Vec<Ranked> {
         let mut out: Vec<Ranked> = vec![];
         for i in 0..self.all.len() {
-            let (h, with) = self.leading(i);
+            let (h, with) = self.leading_cause(i);
             let gear = h.gear.clone().filter(|_| self.gears_apart);
             // The gears of one fault stand as one line until a reading names a gear.
             if h.gear.is_some()
@@ -428,13 +429,13 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let model = Model::new(&case.vehicle, k, &w.all, kind);
     let evaluated = test_selection::evaluate_tests(case, &model, symptom, w);
     let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &evaluated));
-    let play = plan::PlannedCase::new(case, k, w, &evaluated);
-    let course = play.course(case, k, w);
-    let first = course.steps.first().filter(|s| s.test.is_some());
+    let planned_case = plan::PlannedCase::new(case, k, w, &evaluated);
+    let plan = planned_case.plan(case, k, w);
+    let first = plan.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
     // The first step of the plan comes first, then what the history asks to look at; a long job that saves less than it costs
     // comes last.
-    let is_vain = |n: &NextTest| n.minutes > LONG_JOB && !play.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
+    let is_vain = |n: &NextTest| n.minutes > LONG_JOB && !planned_case.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
     next.sort_by_cached_key(|n| (!is_first(n), !is_due(case, k, w, n), is_vain(n)));
     for n in next.iter_mut().filter(|n| k.test(&n.test).is_some_and(|t| t.recorded)) {
         n.runs = road_plan::coach_for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
@@ -443,7 +444,7 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
         id: symptom.into(),
         ranked,
         next,
-        course,
+        plan,
         units: units::units(k, &w.all, &w.p),
         danger: danger::danger(case, k, w),
         ruled_out: w.ruled_out(),
@@ -468,7 +469,7 @@ fn is_due(case: &Case, k: &Knowledge, w: &Weighed, n: &NextTest) -> bool {
 fn next_step(case: &Case, symptoms: &[SymptomAnswer]) -> Option<NextStep> {
     let open = || symptoms.iter().filter(|s| case.cured_by(&s.id).is_none());
     let of = |s: &SymptomAnswer| {
-        let first = s.course.steps.first()?;
+        let first = s.plan.steps.first()?;
         Some(NextStep {
             symptom: s.id.clone(),
             test: first.test.clone(),
@@ -479,7 +480,7 @@ fn next_step(case: &Case, symptoms: &[SymptomAnswer]) -> Option<NextStep> {
             minutes: first.minutes,
         })
     };
-    open().filter(|s| !s.course.enough).find_map(of).or_else(|| open().find_map(of))
+    open().filter(|s| !s.plan.enough).find_map(of).or_else(|| open().find_map(of))
 }
 
 /// What is believed of each of [`hypotheses`], in their order.
@@ -492,23 +493,19 @@ pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analy
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &w.all, kind);
-    plan::PlannedCase::new(case, k, &w, &test_selection::evaluate_tests(case, &model, symptom, &w)).course(case, k, &w)
+    plan::PlannedCase::new(case, k, &w, &test_selection::evaluate_tests(case, &model, symptom, &w)).plan(case, k, &w)
 }
 
 #[cfg(test)]
 mod tests {
     use super::knowledge::builtin;
     use super::*;
+    use crate::case::sample;
     use crate::vehicle::sample::*;
     use serde_json::{Value, json};
 
     fn case(v: crate::vehicle::Vehicle, kind: &str, more: Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(v));
-        doc["symptoms"] = json!([{"id": "S1", "kind": kind, "heard_from": "unknown"}]);
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
+        sample::case(v, &[json!({"symptoms": [{"id": "S1", "kind": kind, "heard_from": "unknown"}]}), more])
     }
     fn first(d: &Diagnosis) -> String {
         format!("{}@{}", d.symptoms[0].ranked[0].fault, d.symptoms[0].ranked[0].at)
@@ -575,20 +572,20 @@ mod tests {
     #[test]
     fn few_that_hold_less_than_half_are_not_what_is_left() {
         let mut d = diagnose(&case(rear_drive(1), "clunk", json!({})), builtin(), None);
-        let mut stands = |p: &[f64]| {
+        let mut status_of = |p: &[f64]| {
             let a = &mut d.symptoms[0];
             a.ranked.retain(|r| r.fault != "unknown");
             a.ranked.truncate(p.len());
             a.ranked.iter_mut().zip(p).for_each(|(r, p)| r.p = *p);
-            format!("{:?}", a.stands(0.8)).split(['(', ' ']).next().unwrap().to_string() + &p.len().to_string()
+            format!("{:?}", a.status(0.8)).split(['(', ' ']).next().unwrap().to_string() + &p.len().to_string()
         };
-        assert_eq!(stands(&[0.85, 0.1, 0.01, 0.01, 0.01]), "Sure5");
-        assert_eq!(stands(&[0.4, 0.3, 0.1, 0.05]), "Left4");
-        assert_eq!(stands(&[0.3, 0.1, 0.07]), "Leads3");
-        assert_eq!(stands(&[0.12, 0.12]), "Open2");
+        assert_eq!(status_of(&[0.85, 0.1, 0.01, 0.01, 0.01]), "Sure5");
+        assert_eq!(status_of(&[0.4, 0.3, 0.1, 0.05]), "Left4");
+        assert_eq!(status_of(&[0.3, 0.1, 0.07]), "Leads3");
+        assert_eq!(status_of(&[0.12, 0.12]), "Open2");
         d.symptoms[0].ranked.truncate(2);
         d.symptoms[0].ranked.iter_mut().for_each(|r| r.p = 0.3);
-        assert_eq!(d.symptoms[0].stands(0.8), DiagnosisStatus::Left(2));
+        assert_eq!(d.symptoms[0].status(0.8), DiagnosisStatus::Left(2));
     }
 
     #[test]

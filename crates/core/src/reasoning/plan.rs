@@ -7,7 +7,8 @@ use super::decision_problem::{Action, BeliefState, DecisionProblem, RepairAction
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, information_gain, sharpens};
+pub use super::test_selection::OutcomeMeaning;
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, information_gain, sharpening_per_minute};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
@@ -34,24 +35,6 @@ const LEAST_SAVED: f64 = 0.03;
 const LEAST_SAVED_MONEY: f64 = 3.0;
 /// Moves of the plan that are shown.
 const SHOWN: usize = 3;
-
-/// What an outcome of a planned test, or of a planned repair, means.
-#[derive(Clone, Debug, Serialize)]
-pub struct OutcomeMeaning {
-    /// The outcome; `cured` or `not-cured` of a repair.
-    pub outcome: String,
-    /// The place that it names, of a test that names one.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub place: Option<String>,
-    /// How likely it is.
-    pub p: f64,
-    /// The cause that then stands first; `others` where those that are too unlikely to name stand before it together.
-    pub fault: String,
-    /// Where.
-    pub at: String,
-    /// How sure it is then.
-    pub p_then: f64,
-}
 
 /// A move of the plan.
 #[derive(Clone, Debug, Serialize)]
@@ -84,7 +67,7 @@ pub struct PlanStep {
 pub struct Plan {
     /// The next moves.
     pub steps: Vec<PlanStep>,
-    /// What curing it costs on average when the plan is followed, in the workshop's money.
+    /// What curing it costs on average when the plan is policy_cost, in the workshop's money.
     pub cost: f64,
     /// Acting beats testing: no test saves what it costs.
     pub enough: bool,
@@ -245,10 +228,10 @@ impl<'a> PlannedCase<'a> {
             bases.push(l.likelihoods.base());
         }
         let bit_of = |what: &Before| preparations.iter().position(|p| p.0 == *what).map_or(0, |n| 1 << n.min(31));
-        for (trial, (one, _)) in test_actions.iter_mut().zip(&instances).filter(|(_, (one, _))| one.test.is_of_the_road()) {
-            trial.leaves = bit_of(&Before::Driven);
+        for (test_action, (one, _)) in test_actions.iter_mut().zip(&instances).filter(|(_, (one, _))| one.test.is_of_the_road()) {
+            test_action.leaves = bit_of(&Before::Driven);
             // A retest drives where it has been on the lift.
-            trial.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
+            test_action.ends = if one.test.lift { 0 } else { bit_of(&Before::Up) };
         }
         let costs = preparations.iter().map(|b| b.1 * hour).collect();
         let forbids = danger::forbids_driving(case, k, &w.all);
@@ -291,8 +274,8 @@ impl<'a> PlannedCase<'a> {
         };
         match m {
             Action::Test(t) => {
-                let ((one, cells), trial) = (&self.instances[t], &self.problem.test_actions[t]);
-                let after: Vec<BeliefState> = (0..trial.rows.len()).map(|o| self.problem.after(s, t, o)).collect();
+                let ((one, cells), test_action) = (&self.instances[t], &self.problem.test_actions[t]);
+                let after: Vec<BeliefState> = (0..test_action.rows.len()).map(|o| self.problem.after(s, t, o)).collect();
                 let chance = |s: &BeliefState| s.weight.iter().sum::<f64>() / sum;
                 let of = |(c, a): (&Cell, &BeliefState)| {
                     let place = c.place.as_ref().map(|p| p.id.clone());
@@ -300,7 +283,7 @@ impl<'a> PlannedCase<'a> {
                 };
                 // What this place cannot have does not come out.
                 let outcomes = cells.iter().zip(&after).filter(|(_, a)| chance(a) > 0.0).map(of).collect();
-                let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(trial.needs, s);
+                let minutes = own_minutes(k, one.test, one.at.as_ref()) + self.needed(test_action.needs, s);
                 let likeliest = after.into_iter().max_by(|a, b| chance(a).total_cmp(&chance(b)));
                 let step = PlanStep {
                     test: Some(one.test.id.clone()),
@@ -316,9 +299,9 @@ impl<'a> PlannedCase<'a> {
             }
             Action::Replace(c) => {
                 let (needs, of) = (self.problem.repair_actions[c].needs, self.causes.get(c));
-                let h = of.map(|of| w.leading(of[0]));
-                let besides = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
-                let cost = self.problem.repair_actions[c].cost - besides;
+                let h = of.map(|of| w.leading_cause(of[0]));
+                let worth_asking = of.map_or(0.0, |of| cost_in_vain(k, &w.all, of[0]));
+                let cost = self.problem.repair_actions[c].cost - worth_asking;
                 let minutes = of.map_or(k.weights.gate.hand_on_minutes, |of| repairs_before(case, k, &w.all, of[0]).0.0);
                 let before = self.needed(needs, s);
                 let left = self.problem.not_cured(s, c);
@@ -352,11 +335,12 @@ impl<'a> PlannedCase<'a> {
         if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
             return act(replacing, None);
         }
-        let course = |t: usize| self.problem.course(s, Action::Test(t), AHEAD - 1);
-        let tests: Vec<(f64, usize)> = self.problem.promising(s).into_iter().map(|n| (course(n.1), n.1)).collect();
+        let cost_with = |t: usize| self.problem.expected_cost_after(s, Action::Test(t), AHEAD - 1);
+        let tests: Vec<(f64, usize)> = self.problem.promising(s).into_iter().map(|n| (cost_with(n.1), n.1)).collect();
         let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
         let test_first = least.map(|t| t.0);
-        let acting = part.map_or(replacing, |c| self.problem.course(s, Action::Replace(c), AHEAD - 1).min(replacing));
+        let acting =
+            part.map_or(replacing, |c| self.problem.expected_cost_after(s, Action::Replace(c), AHEAD - 1).min(replacing));
         let cured = |c: usize| sum - self.problem.not_cured(s, c).weight.iter().sum::<f64>();
         let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
         let (cost, best) = match least {
@@ -373,23 +357,24 @@ impl<'a> PlannedCase<'a> {
         if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
             return act(acting, test_first);
         }
-        let worth = |t: usize| sharpens(&p, &self.problem.test_actions[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
+        let worth =
+            |t: usize| sharpening_per_minute(&p, &self.problem.test_actions[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
         let alike = cost + (ALIKE * (replacing - cost)).max(ALIKE_OF_ALL * replacing);
         let open = (0..self.instances.len()).filter(|t| s.done & 1 << t == 0);
         let mut by_worth: Vec<(f64, usize)> = open.map(|t| (worth(t), t)).collect();
         by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
         by_worth.truncate(LOOKED_AT_BESIDES);
         let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
-        // What is quick is followed one move further: a long chain of tests does not hide what it would save before it.
+        // What is quick is policy_cost one move further: a long chain of tests does not hide what it would save before it.
         let quick = |t: usize| self.cost_of(t, s) <= k.weights.gate.parting_minutes * hour;
         let deeper = |t: usize| quick(t) && self.problem.is_within(s, t, AHEAD, alike);
         let worthiest = by_worth.first().map(|x| x.1);
         let as_good =
-            |t: &usize| *t == best || known(*t).unwrap_or_else(|| course(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
+            |t: &usize| *t == best || known(*t).unwrap_or_else(|| cost_with(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
         // What is worth most comes first; what was looked at already is known to be as good or not.
-        let besides = by_worth.iter().map(|x| x.1).find(as_good);
+        let worth_asking = by_worth.iter().map(|x| x.1).find(as_good);
         let seen = tests.iter().map(|x| x.1).filter(as_good).max_by(|&a, &b| worth(a).total_cmp(&worth(b)));
-        let first = besides.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
+        let first = worth_asking.into_iter().chain(seen).max_by(|&a, &b| worth(a).total_cmp(&worth(b))).unwrap_or(best);
         FirstAction { cost, first: Some(Action::Test(first)), test_first }
     }
 
@@ -415,7 +400,7 @@ impl<'a> PlannedCase<'a> {
             one.test.id == test && one.at.as_ref().map(|p| p.id.as_str()) == at && one.gear.as_deref() == gear
         };
         let Some(t) = self.instances.iter().position(same) else { return false };
-        self.problem.course(&start, Action::Test(t), 0) < self.problem.replacing(&start).0
+        self.problem.expected_cost_after(&start, Action::Test(t), 0) < self.problem.replacing(&start).0
     }
 
     /// What a test can save on average of what acting at once costs, as a share, its own cost left out: nothing where no outcome
@@ -434,12 +419,12 @@ impl<'a> PlannedCase<'a> {
     }
 
     /// The plan.
-    pub(crate) fn course(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
+    pub(crate) fn plan(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
         let start = self.problem.start();
         let FirstAction { cost, first: mut next, test_first } = self.best_first_action(k, &start);
         let enough = matches!(next, Some(Action::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
-        let repair_first = likeliest.map_or(cost, |c| self.problem.course(&start, Action::Replace(c), AHEAD - 1));
+        let repair_first = likeliest.map_or(cost, |c| self.problem.expected_cost_after(&start, Action::Replace(c), AHEAD - 1));
         let (mut steps, mut s) = (vec![], start);
         while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
             let (step, then) = self.step(case, k, w, &s, m);
@@ -464,21 +449,13 @@ mod tests {
     use super::super::test_selection::evaluate_tests;
     use super::super::{diagnose, weigh};
     use super::*;
+    use crate::case::sample::case_with_symptom as case;
     use crate::vehicle::sample::*;
     use serde_json::json;
 
-    fn play<'a>(c: &'a Case, w: &'a Weighed) -> PlannedCase<'a> {
+    fn planned_case<'a>(c: &'a Case, w: &'a Weighed) -> PlannedCase<'a> {
         let model = super::super::likelihood::Model::new(&c.vehicle, builtin(), &w.all, &c.symptoms[0].kind);
         PlannedCase::new(c, builtin(), w, &evaluate_tests(c, &model, "S1", w))
-    }
-
-    fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(v));
-        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
     }
 
     #[test]
@@ -486,10 +463,10 @@ mod tests {
         for v in every_layout() {
             let c = case(v, "vibration", json!({}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = play(&c, &w);
-            assert!((play.problem.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
-            for t in &play.problem.test_actions {
-                for cause in 0..play.problem.p.len() {
+            let planned_case = planned_case(&c, &w);
+            assert!((planned_case.problem.p.iter().sum::<f64>() - 1.0).abs() < 1e-9);
+            for t in &planned_case.problem.test_actions {
+                for cause in 0..planned_case.problem.p.len() {
                     let sum: f64 = t.rows.iter().map(|r| r[cause]).sum();
                     assert!((sum - 1.0).abs() < 1e-6, "{sum}");
                 }
@@ -502,7 +479,7 @@ mod tests {
         for v in every_layout() {
             for kind in ["vibration", "click-repeating", "growl"] {
                 let d = diagnose(&case(v.clone(), kind, json!({})), builtin(), None);
-                let c = &d.symptoms[0].course;
+                let c = &d.symptoms[0].plan;
                 assert!(!c.steps.is_empty() && c.cost <= c.repair_first + 1e-6, "{} {kind}", v.name);
                 assert!(c.test_first.is_none_or(|t| c.cost <= t + 1e-6));
                 assert!(c.steps.iter().all(|s| (s.outcomes.iter().map(|o| o.p).sum::<f64>() - 1.0).abs() < 1e-6));
@@ -513,13 +490,13 @@ mod tests {
     #[test]
     fn what_is_sure_is_repaired_and_what_is_open_is_tested() {
         let open = diagnose(&case(front_drive(), "click-repeating", json!({})), builtin(), None);
-        assert!(open.symptoms[0].course.steps[0].test.is_some(), "{:?}", open.symptoms[0].course.steps[0]);
+        assert!(open.symptoms[0].plan.steps[0].test.is_some(), "{:?}", open.symptoms[0].plan.steps[0]);
         let sure = json!({"observations": [{"test": "turn", "outcome": "right"}, {"test": "boot-look", "at": "half.fl.outer", "outcome": "torn"},
             {"test": "boot-look", "at": "half.fr.outer", "outcome": "sound"}, {"test": "neutral-coast", "outcome": "stops"},
             {"test": "lash-watch", "outcome": "outer-joint", "at": "half.fl.outer"}]});
         let d = diagnose(&case(front_drive(), "click-repeating", sure), builtin(), None);
         assert!(d.symptoms[0].ranked[0].p > 0.8, "{:?}", d.symptoms[0].ranked[0].p);
-        assert_eq!(d.symptoms[0].course.steps[0].fault.as_deref(), Some("outer-joint-worn"));
+        assert_eq!(d.symptoms[0].plan.steps[0].fault.as_deref(), Some("outer-joint-worn"));
     }
 
     #[test]
@@ -527,16 +504,22 @@ mod tests {
         let known = json!([{"test": "speed-sweep", "outcome": "shaft-twice"}, {"test": "neutral-coast", "outcome": "persists"}]);
         let c = case(rear_drive(2), "vibration", json!({"state": {"on": "lift", "off": []}, "observations": known}));
         let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-        let play = play(&c, &w);
-        let shaft =
-            play.preparations.iter().position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into())).unwrap();
-        let swings: Vec<_> = (0..play.instances.len()).filter(|&t| play.instances[t].0.test.id == "joint-swing").collect();
-        let needs: Vec<u32> = swings.iter().map(|&t| play.problem.test_actions[t].needs).collect();
+        let planned_case = planned_case(&c, &w);
+        let shaft = planned_case
+            .preparations
+            .iter()
+            .position(|b| b.0 == super::super::preparation::Before::Off("prop.rear".into()))
+            .unwrap();
+        let swings: Vec<_> =
+            (0..planned_case.instances.len()).filter(|&t| planned_case.instances[t].0.test.id == "joint-swing").collect();
+        let needs: Vec<u32> = swings.iter().map(|&t| planned_case.problem.test_actions[t].needs).collect();
         assert!(needs.len() > 1 && needs.iter().all(|n| *n == 1 << shaft), "{needs:?}");
         assert!(
-            swings.iter().all(|&t| (play.problem.test_actions[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9)
+            swings
+                .iter()
+                .all(|&t| (planned_case.problem.test_actions[t].cost - 10.0 * builtin().weights.time.rate / 60.0).abs() < 1e-9)
         );
-        assert!(play.problem.repair_actions.iter().any(|r| r.needs & 1 << shaft != 0));
+        assert!(planned_case.problem.repair_actions.iter().any(|r| r.needs & 1 << shaft != 0));
     }
 
     #[test]
@@ -544,8 +527,9 @@ mod tests {
         let minutes = |on: &str| {
             let c = case(rear_drive(2), "clunk", json!({"state": {"on": on, "off": []}}));
             let w = weigh(&c, builtin(), "S1", None, &mut vec![]);
-            let play = play(&c, &w);
-            play.problem.preparations.len() as f64 + play.problem.repair_actions.iter().map(|r| f64::from(r.needs)).sum::<f64>()
+            let planned_case = planned_case(&c, &w);
+            planned_case.problem.preparations.len() as f64
+                + planned_case.problem.repair_actions.iter().map(|r| f64::from(r.needs)).sum::<f64>()
         };
         assert!(minutes("ground") > minutes("lift"));
     }

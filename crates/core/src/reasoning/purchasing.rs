@@ -92,7 +92,7 @@ impl ChosenRepair {
         let mut r = self.entry();
         let places: Vec<&str> = self.with.iter().filter(|w| w.fault == self.fault).map(|w| w.at.as_str()).collect();
         let others = self.with.iter().filter(|w| w.fault != self.fault).map(FaultAt::id);
-        let with: Vec<String> = others.chain(due_untold(document)).collect();
+        let with: Vec<String> = others.chain(due_unaccounted(document)).collect();
         if !places.is_empty() {
             r["places"] = json!(places);
         }
@@ -114,11 +114,12 @@ impl ChosenRepair {
 
 /// What was changed as due and stands with no repair yet: it came before the same drive as the next one, whose cause it
 /// leaves open.
-fn due_untold(document: &Value) -> Vec<String> {
+fn due_unaccounted(document: &Value) -> Vec<String> {
     let list = |key: &str| document[key].as_array().into_iter().flatten();
     let named = |d: &Value| format!("{}@{}", d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
-    let told: Vec<&str> = list("repairs").filter_map(|r| r["with"].as_array()).flatten().filter_map(|w| w.as_str()).collect();
-    list("due").map(named).filter(|d| !told.contains(&d.as_str())).collect()
+    let accounted: Vec<&str> =
+        list("repairs").filter_map(|r| r["with"].as_array()).flatten().filter_map(|w| w.as_str()).collect();
+    list("due").map(named).filter(|d| !accounted.contains(&d.as_str())).collect()
 }
 
 /// The ways to buy what the repair of one fault needs.

@@ -173,6 +173,6 @@ fn load_from_recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis)
         words: format!("{} and {}: {:.2} × wheel, {}", drive.words(), coast.words(), main.order, t.outcomes[i].words),
         test: t.id.clone(),
         at: None,
-        likelihood: model.tempered(t, None, None, model.k.weights.exponent.observation).of(i, None, model.v),
+        likelihood: model.tempered(t, None, None, model.k.weights.exponent.observation).outcome_likelihoods(i, None, model.v),
     })
 }

@@ -39,7 +39,7 @@ fn first(p: impl Iterator<Item = f64>) -> Option<usize> {
     p.enumerate().reduce(|a, b| if b.1 > a.1 { b } else { a }).map(|x| x.0)
 }
 
-fn of(p: &[f64], now: usize, t: &OpenTest) -> Option<RankingReversal> {
+fn ranking_reversal(p: &[f64], now: usize, t: &OpenTest) -> Option<RankingReversal> {
     let outcomes = t.outcomes.iter().zip(&t.places);
     outcomes
         .zip(&t.rows)
@@ -71,7 +71,8 @@ pub fn ranking_reversals(
 ) -> Vec<RankingReversal> {
     let p = beliefs(case, k, symptom, analysis);
     let Some(now) = first(p.iter().copied()) else { return vec![] };
-    let mut out: Vec<RankingReversal> = open_tests(case, k, symptom).iter().filter_map(|t| of(&p, now, t)).collect();
+    let mut out: Vec<RankingReversal> =
+        open_tests(case, k, symptom).iter().filter_map(|t| ranking_reversal(&p, now, t)).collect();
     out.sort_by(|a, b| b.chance.total_cmp(&a.chance));
     out.truncate(most);
     out

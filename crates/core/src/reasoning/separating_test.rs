@@ -28,7 +28,7 @@ impl<'a> SeparatingTest<'a> {
         // Of what makes a line, as it makes a line.
         let model = Model::new(v, knowledge, &all, "vibration");
         for t in knowledge.tests.iter().filter(parts) {
-            let places = if t.names_place { vec![] } else { model.stations(t) };
+            let places = if t.names_place { vec![] } else { model.places_of(t) };
             if places.is_empty() && !t.at.is_empty() && !t.names_place {
                 continue;
             }

@@ -6,7 +6,7 @@ use super::knowledge::{Heat, Knowledge};
 use super::likelihood::Model;
 use super::plan::PlannedCase;
 use super::preparation::own_minutes;
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, evaluate_tests, sharpens};
+use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, evaluate_tests, sharpening_per_minute};
 use super::{Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;
@@ -49,7 +49,7 @@ pub struct OrderedTest {
 }
 
 impl OrderedTest {
-    fn of(l: &EvaluatedTest, minutes: f64, too_warm: bool) -> Self {
+    fn new(l: &EvaluatedTest, minutes: f64, too_warm: bool) -> Self {
         Self {
             test: l.one.test.id.clone(),
             at: l.one.at.as_ref().map(|p| p.id.clone()),
@@ -77,8 +77,8 @@ impl Open<'_> {
         let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
         let model = Model::new(&case.vehicle, k, &w.all, kind);
         let evaluated = evaluate_tests(case, &model, symptom, &w);
-        let play = PlannedCase::new(case, k, &w, &evaluated);
-        let saves = evaluated.iter().map(|l| play.can_save(&w, l)).collect();
+        let planned = PlannedCase::new(case, k, &w, &evaluated);
+        let saves = evaluated.iter().map(|l| planned.can_save(&w, l)).collect();
         then(&Open { case, k, w: &w, evaluated: &evaluated, saves })
     }
 
@@ -93,7 +93,7 @@ impl Open<'_> {
 
     /// What a test brings nearer to a decision, whatever it takes.
     fn value(&self, l: &EvaluatedTest) -> f64 {
-        sharpens(&self.w.p, &l.likelihoods.rows, &l.likelihoods.base(), 0.0)
+        sharpening_per_minute(&self.w.p, &l.likelihoods.rows, &l.likelihoods.base(), 0.0)
     }
 
     /// Minutes of a test once it is the next one, and what of them is going up.
@@ -176,7 +176,7 @@ pub fn route(
                 |a: &(i32, f64, f64), b: &(i32, f64, f64)| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.total_cmp(&b.2));
             let best = (0..left.len()).max_by(|&a, &b| order(&scores[a], &scores[b])).unwrap_or(0);
             let l = &open.evaluated[left.remove(best).0];
-            out.push(OrderedTest::of(l, open.minutes_of(l, up, last).0, too_warm(l)));
+            out.push(OrderedTest::new(l, open.minutes_of(l, up, last).0, too_warm(l)));
             up = l.one.test.lift || up && !l.one.test.loaded && !l.one.test.is_of_the_road();
             last = l.one.at.as_ref().or(last);
             last_test = Some(&l.one.test.id);
@@ -224,6 +224,6 @@ pub fn tests_with_step(
             .collect();
         found.sort_by(|a, b| b.0.total_cmp(&a.0));
         found.truncate(OFFERED_WITH_A_STEP);
-        found.into_iter().map(|(_, l)| OrderedTest::of(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
+        found.into_iter().map(|(_, l)| OrderedTest::new(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
     })
 }

@@ -16,22 +16,30 @@ const LEAST_BITS: f64 = 0.005;
 /// Tests that are listed at most.
 const MOST: usize = 80;
 
-/// What one outcome would do.
+/// What an outcome of a planned test, or of a planned repair, means.
 #[derive(Clone, Debug, Serialize)]
-pub struct OutcomePreview {
-    /// The outcome.
+pub struct OutcomeMeaning {
+    /// The outcome; `cured` or `not-cured` of a repair.
     pub outcome: String,
     /// The place that it names, of a test that names one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
-    /// How likely it is to come out.
+    /// How likely it is.
     pub p: f64,
-    /// The cause that would then stand first.
+    /// The cause that then stands first; `others` where those that are too unlikely to name stand before it together.
     pub fault: String,
     /// Where.
     pub at: String,
-    /// How sure that would be.
+    /// How sure it is then.
     pub p_then: f64,
+}
+
+/// What one outcome would do.
+#[derive(Clone, Debug, Serialize)]
+pub struct OutcomePreview {
+    /// How likely it is and what would then stand first.
+    #[serde(flatten)]
+    pub meaning: OutcomeMeaning,
     /// How the cause that stands first now would stand.
     pub first_then: f64,
     /// The cause that gains most.
@@ -89,7 +97,7 @@ const OVERHEAD_MINUTES: f64 = 2.0;
 /// How much nearer a test with these rows brings the leading suspects to a decision, for each minute: the expected rise
 /// of Σp², which unlike bits weighs what is likely more than what is not, times how far the test speaks of the suspects
 /// at all (the mean distance of their rows from the base rates).
-pub(crate) fn sharpens(p: &[f64], rows: &[Vec<f64>], base: &[f64], minutes: f64) -> f64 {
+pub(crate) fn sharpening_per_minute(p: &[f64], rows: &[Vec<f64>], base: &[f64], minutes: f64) -> f64 {
     let now: f64 = p.iter().map(|x| x * x).sum();
     let then = |row: &Vec<f64>| {
         let (mut chance, mut squares) = (0.0, 0.0);
@@ -147,17 +155,17 @@ pub(crate) struct EvaluatedTest<'a> {
 pub(crate) fn evaluate_tests<'a>(case: &Case, model: &Model<'a>, symptom: &str, w: &Weighed) -> Vec<EvaluatedTest<'a>> {
     let forbids = super::danger::forbids_driving(case, model.k, &w.all);
     let risk: f64 = w.p.iter().zip(&forbids).filter(|(_, f)| **f).map(|(p, _)| p).sum();
-    let lay = |one: TestInstance<'a>| {
+    let evaluate = |one: TestInstance<'a>| {
         let likelihoods = one.likelihoods(model);
         let minutes = minutes(case, model.k, one.test, one.at.as_ref());
         let people = if one.test.helper { 2.0 } else { 1.0 };
         let risk = if one.test.turns_wheels() { risk * model.k.weights.danger.driven_minutes } else { 0.0 };
         let materials = one.test.materials / (model.k.weights.time.rate / 60.0).max(0.1);
         let charged = charged_minutes(case, model.k, one.test, minutes);
-        let worth = sharpens(&w.p, &likelihoods.rows, &likelihoods.base(), charged * people + materials + risk);
+        let worth = sharpening_per_minute(&w.p, &likelihoods.rows, &likelihoods.base(), charged * people + materials + risk);
         EvaluatedTest { bits: information_gain(&w.p, &likelihoods.rows), one, likelihoods, minutes, worth }
     };
-    let mut out: Vec<EvaluatedTest> = open(case, model, symptom).into_iter().map(lay).collect();
+    let mut out: Vec<EvaluatedTest> = open(case, model, symptom).into_iter().map(evaluate).collect();
     out.retain(|l| !l.one.test.recorded || shows_lines(w, l));
     out
 }
@@ -206,12 +214,14 @@ fn preview(w: &Weighed, t: &Test, l: &Likelihoods) -> Vec<OutcomePreview> {
         let m = moved(&w.p, row);
         let (first, up) = (&w.all[m.first.0], &w.all[m.rises.0]);
         (m.chance > 0.0).then(|| OutcomePreview {
-            outcome: t.outcomes[cell.outcome].id.clone(),
-            place: cell.place.as_ref().map(|p| p.id.clone()),
-            p: m.chance,
-            fault: first.fault.clone(),
-            at: first.at.clone(),
-            p_then: m.first.1,
+            meaning: OutcomeMeaning {
+                outcome: t.outcomes[cell.outcome].id.clone(),
+                place: cell.place.as_ref().map(|p| p.id.clone()),
+                p: m.chance,
+                fault: first.fault.clone(),
+                at: first.at.clone(),
+                p_then: m.first.1,
+            },
             first_then: m.now.1,
             rises: up.fault.clone(),
             rises_at: up.at.clone(),
@@ -227,17 +237,9 @@ mod tests {
     use super::super::knowledge::builtin;
     use super::super::{diagnose, knowledge};
     use super::*;
+    use crate::case::sample::case_with_symptom as case;
     use crate::vehicle::sample::*;
     use serde_json::{Value, json};
-
-    fn case(v: crate::vehicle::Vehicle, kind: &str, more: serde_json::Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(v));
-        doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
-    }
 
     #[test]
     fn cheap_road_tests_come_before_the_lift_when_nothing_is_known() {
@@ -306,13 +308,13 @@ mod tests {
                 let drives = |safety: Value| {
                     let d = diagnose(&case(v.clone(), kind, json!({"safety": safety})), builtin(), None);
                     let s = &d.symptoms[0];
-                    let planned = s.course.steps.iter().filter_map(|x| x.test.clone());
+                    let planned = s.plan.steps.iter().filter_map(|x| x.test.clone());
                     let all = s.next.iter().map(|n| n.test.clone()).chain(planned);
                     all.filter(|t| builtin().test(t).unwrap().is_of_the_road()).count()
                 };
-                let told = |drive: &str| json!([{"drive": drive, "reason": "joint binds", "by": "Maren"}]);
-                assert!(drives(json!([])) > 0 && drives(told("yes")) > 0, "{} {kind}", v.name);
-                assert_eq!(drives(told("no")), 0, "{} {kind}", v.name);
+                let clearance = |drive: &str| json!([{"drive": drive, "reason": "joint binds", "by": "Maren"}]);
+                assert!(drives(json!([])) > 0 && drives(clearance("yes")) > 0, "{} {kind}", v.name);
+                assert_eq!(drives(clearance("no")), 0, "{} {kind}", v.name);
             }
         }
     }
@@ -335,7 +337,7 @@ mod tests {
                 assert!(s.next.len() >= 3, "{} {kind}", v.name);
                 for n in &s.next {
                     assert!(n.bits <= s.open_bits + 1e-9);
-                    let sum: f64 = n.outcomes.iter().map(|o| o.p).sum();
+                    let sum: f64 = n.outcomes.iter().map(|o| o.meaning.p).sum();
                     assert!((sum - 1.0).abs() < 1e-6, "{} {sum}", n.test);
                 }
             }

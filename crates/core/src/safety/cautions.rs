@@ -155,14 +155,13 @@ pub fn require_checks(case: &Case, t: &Test, ticked: &[String]) -> Result<(), Pr
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample;
     use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::*;
     use serde_json::{Value, json};
 
     fn case(v: Vehicle, state: Value) -> Case {
-        let mut d = Case::new_document("c", "t", json!(v));
-        d["state"] = state;
-        Case::from_json(&d).unwrap()
+        sample::case(v, &[json!({"state": state})])
     }
     fn test(id: &str) -> &'static Test {
         builtin().test(id).unwrap()

@@ -82,7 +82,7 @@ impl OctaveMaker {
 #[cfg(test)]
 impl Octave {
     /// Of a whole signal.
-    fn of(x: &[f32], rate: f64, frame: f64) -> Self {
+    fn new(x: &[f32], rate: f64, frame: f64) -> Self {
         let mut maker = OctaveMaker::new(rate, frame);
         maker.push(x);
         maker.done()
@@ -157,7 +157,7 @@ mod tests {
     fn the_upper_octave_is_left_and_the_lower_ones_are_gone() {
         let tone = |f: f64| -> f32 {
             let x: Vec<f32> = (0..20_000).map(|i| (TAU * f * f64::from(i)).sin() as f32).collect();
-            let o = Octave::of(&x, 1000.0, 0.02);
+            let o = Octave::new(&x, 1000.0, 0.02);
             o.frames[5..o.frames.len() - 5].iter().sum::<f32>() / (o.frames.len() - 10) as f32
         };
         assert!(tone(0.02) < 1e-6 && tone(0.1) < 0.01, "{} {}", tone(0.02), tone(0.1));
@@ -167,18 +167,18 @@ mod tests {
     #[test]
     fn noise_is_even_and_pulses_are_not() {
         let mut x = noise(200_000);
-        let even = Octave::of(&x, 1000.0, 0.02);
+        let even = Octave::new(&x, 1000.0, 0.02);
         assert!((even.unevenness - 2.95).abs() < 0.1, "{}", even.unevenness);
         assert!((even.rate - 50.0).abs() < 1e-9 && even.frames.len() > 9990);
         x.iter_mut().step_by(101).for_each(|v| *v += 8.0);
-        assert!(Octave::of(&x, 1000.0, 0.02).unevenness > 3.5);
+        assert!(Octave::new(&x, 1000.0, 0.02).unevenness > 3.5);
     }
 
     #[test]
     fn a_knock_stands_in_its_frame() {
         let mut x = noise(20_000);
         x[10_005] += 200.0;
-        let o = Octave::of(&x, 1000.0, 0.02);
+        let o = Octave::new(&x, 1000.0, 0.02);
         let loudest = (0..o.frames.len()).max_by(|a, b| o.frames[*a].total_cmp(&o.frames[*b])).unwrap();
         assert!(((loudest as f64 + 0.5) / o.rate - 10.005).abs() < 0.02);
     }
@@ -190,12 +190,12 @@ mod tests {
         for part in x.chunks(777) {
             maker.push(part);
         }
-        assert_eq!(maker.done(), Octave::of(&x, 1000.0, 0.02));
+        assert_eq!(maker.done(), Octave::new(&x, 1000.0, 0.02));
     }
 
     #[test]
     fn short_input_is_no_trouble() {
-        assert!(Octave::of(&[], 1000.0, 0.02).frames.is_empty());
-        assert_eq!(Octave::of(&[1.0; 20], 1000.0, 0.02).unevenness, 0.0);
+        assert!(Octave::new(&[], 1000.0, 0.02).frames.is_empty());
+        assert_eq!(Octave::new(&[1.0; 20], 1000.0, 0.02).unevenness, 0.0);
     }
 }

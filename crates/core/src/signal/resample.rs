@@ -190,7 +190,7 @@ impl Pyramid {
     }
 
     /// The same of a channel, without the faster levels where `fastest` samples a second are enough.
-    pub fn of(x: &Data, rate: f64, fastest: f64, slowest: f64) -> Result<Self, Problem> {
+    pub fn from_data(x: &Data, rate: f64, fastest: f64, slowest: f64) -> Result<Self, Problem> {
         if rate / 2.0 < fastest.max(1e-3) {
             return Ok(Self::new(x.to_vec()?, rate, slowest));
         }
@@ -452,7 +452,7 @@ mod tests {
     fn a_channel_halved_in_pieces_is_the_same_as_at_once() {
         let x = tone(0.013, 3 * PIECE + 777);
         let at_once = Pyramid::new(x.clone(), 1024.0, 100.0);
-        let pieces = Pyramid::of(&Data::from(x), 1024.0, 400.0, 100.0).unwrap();
+        let pieces = Pyramid::from_data(&Data::from(x), 1024.0, 400.0, 100.0).unwrap();
         assert_eq!((pieces.rate(), pieces.levels.len()), (512.0, at_once.levels.len() - 1));
         let worst = pieces.levels[0].iter().zip(at_once.levels[1].iter()).map(|(a, b)| (a - b).abs()).fold(0.0, f32::max);
         assert!(worst < 1e-6 && pieces.levels[0].len() == at_once.levels[1].len(), "{worst}");

@@ -18,15 +18,12 @@ pub fn is_proved(case: &Case, proof: Option<&Verification>) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample;
     use crate::vehicle::sample::rear_drive;
     use serde_json::{Value, json};
 
     fn case(more: Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(rear_drive(1)));
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
+        sample::case(rear_drive(1), &[more])
     }
 
     #[test]

@@ -199,17 +199,14 @@ fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample;
     use crate::reasoning::diagnose;
     use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::rear_drive;
     use serde_json::{Value, json};
 
     fn case(more: Value) -> Case {
-        let mut doc = Case::new_document("t", "t", json!(rear_drive(1)));
-        for (k, x) in more.as_object().unwrap() {
-            doc[k] = x.clone();
-        }
-        Case::from_json(&doc).unwrap()
+        sample::case(rear_drive(1), &[more])
     }
     fn next(c: &Case) -> NextAction {
         next_action(c, builtin(), &diagnose(c, builtin(), None), None)

@@ -86,15 +86,14 @@ fn is_cured(case: &Case) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample::case_with_symptom;
     use crate::vehicle::sample::rear_drive;
     use serde_json::json;
 
     #[test]
     fn stations_are_done_when_something_is_in_them() {
-        let mut doc = Case::new_document("t", "t", json!(rear_drive(1)));
-        doc["symptoms"] = json!([{"id": "S1", "kind": "clunk"}]);
-        doc["observations"] = json!([{"test": "mount-look", "outcome": "sound"}]);
-        let c = Case::from_json(&doc).unwrap();
+        let seen = json!([{"test": "mount-look", "outcome": "sound"}]);
+        let c = case_with_symptom(rear_drive(1), "clunk", json!({"observations": seen}));
         let done: Vec<&str> = Station::PAGES.into_iter().filter(|s| s.is_done(&c)).map(Station::id).collect();
         assert_eq!(done, ["complaint", "lift"]);
     }

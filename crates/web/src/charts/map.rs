@@ -17,7 +17,7 @@ pub struct Axes {
 
 impl Axes {
     /// All of a map, over orders.
-    pub fn of(m: &OrderMap) -> Self {
+    pub fn new(m: &OrderMap) -> Self {
         Self { speed: (m.speed_from, m.speed_to()), up: (0.0, m.top()), hz_per_kmh: None }
     }
 

@@ -293,7 +293,7 @@ impl Builder<'_> {
         let tubes = length - fixed * shrink;
         let total: f64 = p.sections.iter().map(|q| q.length_mm.get().sqrt()).sum();
         let mut at = 0.0;
-        let mut lay = |b: &mut Self, id: String, w: f64, h: f64| {
+        let mut place = |b: &mut Self, id: String, w: f64, h: f64| {
             let x = if direction > 0.0 { near + at } else { near - at - w };
             b.put(&id, Rect::new(x, y - h / 2.0, w, h));
             at += w;
@@ -301,23 +301,23 @@ impl Builder<'_> {
         let slip_first = matches!(p.slip, Some(Slip::Gearbox | Slip::Transfer));
         let start = near;
         if slip_first {
-            lay(self, format!("{id}.slip"), slip, 16.0);
+            place(self, format!("{id}.slip"), slip, 16.0);
         }
-        lay(self, format!("{id}.j1"), joint, 24.0);
+        place(self, format!("{id}.j1"), joint, 24.0);
         for (k, section) in p.sections.iter().enumerate() {
             let w = tubes * section.length_mm.get().sqrt() / total;
             let last = k + 1 == n;
             if last && p.slip == Some(Slip::Shaft) {
-                lay(self, format!("{id}.slip"), slip, 18.0);
+                place(self, format!("{id}.slip"), slip, 18.0);
             }
-            lay(self, format!("{id}.s{}", k + 1), w, 12.0);
+            place(self, format!("{id}.s{}", k + 1), w, 12.0);
             if !last {
-                lay(self, format!("{id}.sb{}", k + 1), support, if to_engine { 28.0 } else { 38.0 });
+                place(self, format!("{id}.sb{}", k + 1), support, if to_engine { 28.0 } else { 38.0 });
             }
             if last && p.slip == Some(Slip::Axle) {
-                lay(self, format!("{id}.slip"), slip, 16.0);
+                place(self, format!("{id}.slip"), slip, 16.0);
             }
-            lay(self, format!("{id}.j{}", k + 2), joint, 24.0);
+            place(self, format!("{id}.j{}", k + 2), joint, 24.0);
         }
         // The shaft as a whole is the dimension line that runs along it.
         let x = start.min(far);

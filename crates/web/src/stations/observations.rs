@@ -25,8 +25,8 @@ async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let case = s.case(id).await?.case;
     let answer = t.answer(&case, f.need("outcome", "the outcome")?, f.text("at"), &f.all("also"), &f.all("seen-to"))?;
     let after = f.text("phase") == Some("after");
-    let said = format!("{}: {}", t.ask, answer.words);
-    s.edit_case_once(id, f.mark()?, None, &said, &m.person.name, |d| {
+    let what = format!("{}: {}", t.ask, answer.words);
+    s.edit_case_once(id, f.mark()?, None, &what, &m.person.name, |d| {
         let mut o = json!({"test": test, "outcome": answer.outcome});
         if let Some(s) = f.text("symptom") {
             o["symptom"] = s.into();

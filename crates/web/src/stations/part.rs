@@ -84,14 +84,14 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         })
         .collect();
     // Everything that can be made here, what answers most for its minutes first.
-    let beliefs = Beliefs::of(&k);
+    let beliefs = Beliefs::new(&k);
     let ranks: Vec<_> = k.answer().into_iter().flat_map(|a| &a.next).map(|n| (&n.test, &n.at, &n.gear)).collect();
     let mut open: Vec<_> = k.symptom.as_deref().map_or(vec![], |s| open_tests(case, kb, s));
     open.retain(|t| t.at.as_deref() == Some(p.id.as_str()));
     open.sort_by_key(|t| ranks.iter().position(|r| *r == (&t.test, &t.at, &t.gear)).unwrap_or(usize::MAX));
     let here = open.iter().enumerate().filter_map(|(i, t)| card(&k, &beliefs, t, i + 1)).collect();
     let read_here =
-        instruments_for(&case.vehicle).into_iter().filter_map(|i| Some((i.id(), i.point_of(&p)?, i.quantity()))).collect();
+        instruments_for(&case.vehicle).into_iter().filter_map(|i| Some((i.id, (i.point_of)(&p)?, i.quantity))).collect();
     Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, read_here, f })
 }
 

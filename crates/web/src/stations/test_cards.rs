@@ -38,7 +38,7 @@ pub struct CautionView {
 
 impl CautionView {
     /// Of a caution.
-    pub fn of(c: &Caution) -> Self {
+    pub fn new(c: &Caution) -> Self {
         Self { head: c.head.clone(), words: c.words.clone(), brief: c.brief }
     }
 }
@@ -112,7 +112,7 @@ pub struct Beliefs {
 
 impl Beliefs {
     /// Of the page's symptom.
-    pub fn of(k: &LoadedCase) -> Self {
+    pub fn new(k: &LoadedCase) -> Self {
         let symptom = k.symptom.as_deref().unwrap_or_default();
         Self {
             all: hypotheses(&k.case().vehicle, &k.knowledge),
@@ -201,7 +201,7 @@ pub fn then_words(k: &LoadedCase, b: &Beliefs, row: &[f64], here: Option<&str>) 
 /// The cautions that stand at a test on this vehicle as it stands.
 pub fn cautions(k: &LoadedCase, t: &Test, more: Option<&str>) -> Vec<CautionView> {
     let more = more.and_then(|id| k.knowledge.caution(id));
-    at_test(k.case(), &k.knowledge, t).into_iter().chain(more).map(CautionView::of).collect()
+    at_test(k.case(), &k.knowledge, t).into_iter().chain(more).map(CautionView::new).collect()
 }
 
 /// What was answered last to a test, in words; empty where nothing was.
@@ -244,7 +244,7 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
         number,
         test: rule.id.clone(),
         recorded: rule.recorded,
-        by_balance: rule.instrument().filter(|i| i.kind() == InstrumentKind::Answer).map(|i| i.how()),
+        by_balance: rule.instrument().filter(|i| i.kind == InstrumentKind::Answer).map(|i| i.how),
         at: t.at.clone().unwrap_or_default(),
         gear: t.gear.clone().unwrap_or_default(),
         ask: ask_words(kb, case, &rule.id, at, gear),

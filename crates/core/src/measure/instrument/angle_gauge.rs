@@ -12,56 +12,49 @@ use serde_json::Value;
 const SIGMA_OF_LIMIT: f64 = 0.12;
 const SIGMA_OF_VALUE: f64 = 0.05;
 
-pub(super) struct AngleGauge;
+pub(super) const ANGLE_GAUGE: Instrument = Instrument {
+    id: "angles",
+    kind: InstrumentKind::Measurement,
+    name: "Gauge",
+    quantity: "joint angles",
+    point_words: "Which shaft is read",
+    how: "At ride height, weight on the wheels, on machined faces. Type the size that the gauge shows; the drawing says which end is lower. Slopes are drawn four times too steep.",
+    hands: Hands::Look,
+    points,
+    point_of,
+    evaluate,
+};
 
-impl Instrument for AngleGauge {
-    fn id(&self) -> &'static str {
-        "angles"
+fn points(v: &Vehicle) -> Vec<MeasuringPoint> {
+    v.props.iter().map(|p| MeasuringPoint { id: format!("prop.{}", p.end.id()), limit: None }).collect()
+}
+
+fn point_of(place: &Place) -> Option<String> {
+    let end = place.end.filter(|_| place.is_of_shaft())?;
+    Some(format!("prop.{}", end.id()))
+}
+
+fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {
+    let mut input: AnglesInput = read_json(input)?;
+    if input.limits == Default::default() {
+        input.limits = v.limits.clone();
     }
-    fn kind(&self) -> InstrumentKind {
-        InstrumentKind::Measurement
-    }
-    fn name(&self) -> &'static str {
-        "Gauge"
-    }
-    fn quantity(&self) -> &'static str {
-        "joint angles"
-    }
-    fn how(&self) -> &'static str {
-        "At ride height, weight on the wheels, on machined faces. Type the size that the gauge shows; the drawing says which end is lower. Slopes are drawn four times too steep."
-    }
-    fn hands(&self) -> Hands {
-        Hands::Look
-    }
-    fn points(&self, v: &Vehicle) -> Vec<MeasuringPoint> {
-        v.props.iter().map(|p| MeasuringPoint { id: format!("prop.{}", p.end.id()), limit: None }).collect()
-    }
-    fn point_of(&self, place: &Place) -> Option<String> {
-        let end = place.end.filter(|_| place.is_of_shaft())?;
-        Some(format!("prop.{}", end.id()))
-    }
-    fn evaluate(&self, v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {
-        let mut input: AnglesInput = read_json(input)?;
-        if input.limits == Default::default() {
-            input.limits = v.limits.clone();
-        }
-        let a = angles(&input)?;
-        let limit = input.limits.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
-        let section_limit = input.limits.section_rads2.unwrap_or(SECTION_RADS2);
-        let over = |value: f64, limit: f64| over_probability(value, limit, SIGMA_OF_LIMIT * limit + SIGMA_OF_VALUE * value);
-        let torsional = a.torsional_rads2.get();
-        let sections = || a.sections_rads2.iter().map(|s| s.get());
-        let pin = |(i, d): (usize, &crate::units::Degrees)| (format!("{at}.j{}", i + 1), format!("{:.1}°", d.get()));
-        Ok(Evaluation {
-            words: format!("{torsional:.0} rad/s², limit {limit:.0}"),
-            evidence_words: format!("angles: pinion {torsional:.0} rad/s², limit {limit:.0}"),
-            over: torsional > limit,
-            limit: Some(LimitCheck {
-                over_probability: sections().map(|s| over(s, section_limit)).fold(over(torsional, limit), f64::max),
-                ratio: sections().map(|s| s / section_limit).fold(torsional / limit, f64::max),
-            }),
-            outcome: None,
-            pins: a.joint_deg.iter().enumerate().map(pin).collect(),
-        })
-    }
+    let a = angles(&input)?;
+    let limit = input.limits.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
+    let section_limit = input.limits.section_rads2.unwrap_or(SECTION_RADS2);
+    let over = |value: f64, limit: f64| over_probability(value, limit, SIGMA_OF_LIMIT * limit + SIGMA_OF_VALUE * value);
+    let torsional = a.torsional_rads2.get();
+    let sections = || a.sections_rads2.iter().map(|s| s.get());
+    let pin = |(i, d): (usize, &crate::units::Degrees)| (format!("{at}.j{}", i + 1), format!("{:.1}°", d.get()));
+    Ok(Evaluation {
+        words: format!("{torsional:.0} rad/s², limit {limit:.0}"),
+        evidence_words: format!("angles: pinion {torsional:.0} rad/s², limit {limit:.0}"),
+        over: torsional > limit,
+        limit: Some(LimitCheck {
+            over_probability: sections().map(|s| over(s, section_limit)).fold(over(torsional, limit), f64::max),
+            ratio: sections().map(|s| s / section_limit).fold(torsional / limit, f64::max),
+        }),
+        outcome: None,
+        pins: a.joint_deg.iter().enumerate().map(pin).collect(),
+    })
 }

@@ -10,60 +10,53 @@ use serde_json::Value;
 /// Standard error of a total reading, mm: 0.02 at its highest and at its lowest mark.
 const TOTAL_READING_SIGMA_MM: f64 = 0.03;
 
-pub(super) struct Dial;
+pub(super) const DIAL: Instrument = Instrument {
+    id: "runout",
+    kind: InstrumentKind::Measurement,
+    name: "Dial",
+    quantity: "runout",
+    point_words: "Where the dial stands",
+    how: "Turn the part by hand to each mark and type what the dial shows. Enter goes on to the next mark; leave one empty if it cannot be read.",
+    hands: Hands::Dial,
+    points,
+    point_of,
+    evaluate,
+};
 
-impl Instrument for Dial {
-    fn id(&self) -> &'static str {
-        "runout"
+fn points(v: &Vehicle) -> Vec<MeasuringPoint> {
+    let on = |p: Place| match p.kind {
+        PlaceKind::Section => ["front", "centre", "rear"].iter().map(|x| format!("{}.{x}", p.id)).collect(),
+        PlaceKind::Diff => vec![format!("{}.flange", p.id)],
+        PlaceKind::Half | PlaceKind::Hub | PlaceKind::Wheel | PlaceKind::Brake => vec![p.id],
+        _ => vec![],
+    };
+    let point = |id: String| MeasuringPoint { limit: limit_at(&v.limits, &id).map(|l| l.get()), id };
+    v.places().into_iter().flat_map(on).map(point).collect()
+}
+
+fn point_of(place: &Place) -> Option<String> {
+    match place.kind {
+        PlaceKind::Section => Some(format!("{}.centre", place.id)),
+        PlaceKind::Half | PlaceKind::Hub | PlaceKind::Wheel | PlaceKind::Brake => Some(place.id.clone()),
+        _ => None,
     }
-    fn kind(&self) -> InstrumentKind {
-        InstrumentKind::Measurement
-    }
-    fn name(&self) -> &'static str {
-        "Dial"
-    }
-    fn quantity(&self) -> &'static str {
-        "runout"
-    }
-    fn how(&self) -> &'static str {
-        "Turn the part by hand to each mark and type what the dial shows. Enter goes on to the next mark; leave one empty if it cannot be read."
-    }
-    fn hands(&self) -> Hands {
-        Hands::Dial
-    }
-    fn points(&self, v: &Vehicle) -> Vec<MeasuringPoint> {
-        let on = |p: Place| match p.kind {
-            PlaceKind::Section => ["front", "centre", "rear"].iter().map(|x| format!("{}.{x}", p.id)).collect(),
-            PlaceKind::Diff => vec![format!("{}.flange", p.id)],
-            PlaceKind::Half | PlaceKind::Hub | PlaceKind::Wheel | PlaceKind::Brake => vec![p.id],
-            _ => vec![],
-        };
-        let point = |id: String| MeasuringPoint { limit: limit_at(&v.limits, &id).map(|l| l.get()), id };
-        v.places().into_iter().flat_map(on).map(point).collect()
-    }
-    fn point_of(&self, place: &Place) -> Option<String> {
-        match place.kind {
-            PlaceKind::Section => Some(format!("{}.centre", place.id)),
-            PlaceKind::Half | PlaceKind::Hub | PlaceKind::Wheel | PlaceKind::Brake => Some(place.id.clone()),
-            _ => None,
-        }
-    }
-    fn evaluate(&self, v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {
-        let mut input: RunoutInput = read_json(input)?;
-        let limit = input.limit_mm.take().or_else(|| limit_at(&v.limits, at).map(|l| l.get()));
-        let total = runout(&input)?.raw_tir_mm.get();
-        let of = limit.map_or(String::new(), |l| format!(", limit {l:.2} mm"));
-        Ok(Evaluation {
-            words: format!("{total:.2} mm{of}"),
-            evidence_words: match limit {
-                Some(l) => format!("runout {total:.2} mm, limit {l:.2}, at {}", v.place_words(at)),
-                None => format!("runout {total:.2} mm at {}", v.place_words(at)),
-            },
-            over: limit.is_some_and(|l| total > l),
-            limit: limit
-                .map(|l| LimitCheck { over_probability: over_probability(total, l, TOTAL_READING_SIGMA_MM), ratio: total / l }),
-            outcome: None,
-            pins: v.place(at).map(|p| (p.id, format!("{total:.2} mm"))).into_iter().collect(),
-        })
-    }
+}
+
+fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {
+    let mut input: RunoutInput = read_json(input)?;
+    let limit = input.limit_mm.take().or_else(|| limit_at(&v.limits, at).map(|l| l.get()));
+    let total = runout(&input)?.raw_tir_mm.get();
+    let of = limit.map_or(String::new(), |l| format!(", limit {l:.2} mm"));
+    Ok(Evaluation {
+        words: format!("{total:.2} mm{of}"),
+        evidence_words: match limit {
+            Some(l) => format!("runout {total:.2} mm, limit {l:.2}, at {}", v.place_words(at)),
+            None => format!("runout {total:.2} mm at {}", v.place_words(at)),
+        },
+        over: limit.is_some_and(|l| total > l),
+        limit: limit
+            .map(|l| LimitCheck { over_probability: over_probability(total, l, TOTAL_READING_SIGMA_MM), ratio: total / l }),
+        outcome: None,
+        pins: v.place(at).map(|p| (p.id, format!("{total:.2} mm"))).into_iter().collect(),
+    })
 }

@@ -1,7 +1,7 @@
 //! Instruments: what can be read on a vehicle, at which measuring points, and what a reading says. [`INSTRUMENTS`] is the registry;
 //! an instrument is one module here and one form beside the page (`web`, `stations/measure`).
 //!
-//! A real device would stand behind the same trait: it fills the same input.
+//! A real device would fill the same input.
 
 mod angle_gauge;
 mod dial;
@@ -57,49 +57,52 @@ pub struct Evaluation {
 }
 
 /// Something that is read on a vehicle.
-pub trait Instrument: Sync {
+#[derive(Debug)]
+pub struct Instrument {
     /// Public id: the kind of a measurement in a case file.
-    fn id(&self) -> &'static str;
+    pub id: &'static str,
     /// What becomes of its readings.
-    fn kind(&self) -> InstrumentKind;
+    pub kind: InstrumentKind,
     /// What it is called: “Dial”.
-    fn name(&self) -> &'static str;
+    pub name: &'static str,
     /// What it reads: “runout”.
-    fn quantity(&self) -> &'static str;
+    pub quantity: &'static str,
+    /// What the choice of its point is called: “Where the dial stands”.
+    pub point_words: &'static str,
     /// How it is used, in one to three sentences.
-    fn how(&self) -> &'static str;
+    pub how: &'static str,
     /// What the hands do: the picture.
-    fn hands(&self) -> Hands;
-    /// Every point where it can be read on this vehicle.
-    fn points(&self, v: &Vehicle) -> Vec<MeasuringPoint>;
+    pub hands: Hands,
+    /// Every point where it can be read on a vehicle.
+    pub points: fn(&Vehicle) -> Vec<MeasuringPoint>,
     /// The point of a part that is read first; none where it is not read there.
-    fn point_of(&self, place: &Place) -> Option<String>;
-    /// Works a reading out. The input is that of the calculation behind it; errors name its field.
-    fn evaluate(&self, v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem>;
+    pub point_of: fn(&Place) -> Option<String>,
+    /// Works a reading at a point out. The input is that of the calculation behind it; errors name its field.
+    pub evaluate: fn(&Vehicle, &str, &Value) -> Result<Evaluation, Problem>,
 }
 
 /// All instruments, in the order in which they are offered.
-pub const INSTRUMENTS: &[&dyn Instrument] = &[&dial::Dial, &angle_gauge::AngleGauge, &spring_balance::SpringBalance];
+pub const INSTRUMENTS: &[&Instrument] = &[&dial::DIAL, &angle_gauge::ANGLE_GAUGE, &spring_balance::SPRING_BALANCE];
 
 /// An instrument by its id.
-pub fn instrument(id: &str) -> Option<&'static dyn Instrument> {
-    INSTRUMENTS.iter().find(|i| i.id() == id).copied()
+pub fn instrument(id: &str) -> Option<&'static Instrument> {
+    INSTRUMENTS.iter().find(|i| i.id == id).copied()
 }
 
 /// The instruments whose readings are kept as measurements and that can be read on this vehicle.
-pub fn instruments_for(v: &Vehicle) -> Vec<&'static dyn Instrument> {
-    let of_use = |i: &&&dyn Instrument| i.kind() == InstrumentKind::Measurement && !i.points(v).is_empty();
+pub fn instruments_for(v: &Vehicle) -> Vec<&'static Instrument> {
+    let of_use = |i: &&&Instrument| i.kind == InstrumentKind::Measurement && !(i.points)(v).is_empty();
     INSTRUMENTS.iter().filter(of_use).copied().collect()
 }
 
 /// The measuring point meant by a place or by a point on one; none where the instrument is not read there.
-pub fn point_at(i: &dyn Instrument, v: &Vehicle, at: &str) -> Option<String> {
+pub fn point_at(i: &Instrument, v: &Vehicle, at: &str) -> Option<String> {
     let place = v.place(at)?;
-    match i.point_of(&place).filter(|_| place.id == at) {
+    match (i.point_of)(&place).filter(|_| place.id == at) {
         Some(usual) => Some(usual),
         None => {
             let is_on = |p: &MeasuringPoint| v.place(&p.id).is_some_and(|of| of.id == place.id);
-            i.points(v).iter().any(is_on).then(|| at.to_string())
+            (i.points)(v).iter().any(is_on).then(|| at.to_string())
         }
     }
 }
@@ -123,18 +126,18 @@ mod tests {
     fn every_point_is_a_place_of_the_vehicle_and_every_instrument_answers_a_test() {
         for v in [rear_drive(1), rear_drive(3), front_drive(), electric()] {
             for i in INSTRUMENTS {
-                let points = i.points(&v);
-                assert!(points.iter().all(|p| v.place(&p.id).is_some()), "{}: {points:?}", i.id());
-                let first = v.places().into_iter().filter_map(|p| i.point_of(&p)).collect::<Vec<_>>();
-                assert!(first.iter().all(|id| points.iter().any(|p| p.id == *id)), "{}: {first:?}", i.id());
-                assert!(builtin().test_read_with(i.id(), |_| true).is_some(), "{}", i.id());
+                let points = (i.points)(&v);
+                assert!(points.iter().all(|p| v.place(&p.id).is_some()), "{}: {points:?}", i.id);
+                let first = v.places().into_iter().filter_map(|p| (i.point_of)(&p)).collect::<Vec<_>>();
+                assert!(first.iter().all(|id| points.iter().any(|p| p.id == *id)), "{}: {first:?}", i.id);
+                assert!(builtin().test_read_with(i.id, |_| true).is_some(), "{}", i.id);
             }
         }
     }
 
     #[test]
     fn a_vehicle_without_a_shaft_has_no_joint_angles_to_read() {
-        let ids = |v: &Vehicle| instruments_for(v).iter().map(|i| i.id()).collect::<Vec<_>>();
+        let ids = |v: &Vehicle| instruments_for(v).iter().map(|i| i.id).collect::<Vec<_>>();
         assert_eq!(ids(&rear_drive(1)), ["runout", "angles"]);
         assert_eq!(ids(&front_drive()), ["runout"]);
     }
@@ -158,7 +161,7 @@ mod tests {
     fn a_dial_over_its_limit_says_so_with_a_pin_and_a_limit() {
         let v = rear_drive(1);
         let around: Vec<f64> = (0..8).map(|i| 0.55 * (f64::from(i) * std::f64::consts::FRAC_PI_4).cos()).collect();
-        let e = instrument("runout").unwrap().evaluate(&v, "prop.rear.s1.centre", &json!({"mm": around})).unwrap();
+        let e = (instrument("runout").unwrap().evaluate)(&v, "prop.rear.s1.centre", &json!({"mm": around})).unwrap();
         assert_eq!((e.words.as_str(), e.over), ("1.10 mm, limit 0.75 mm", true));
         assert_eq!(e.pins, [("prop.rear.s1".to_string(), "1.10 mm".to_string())]);
         assert!(e.limit.is_some_and(|l| l.over_probability > 0.98 && (l.ratio - 1.1 / 0.75).abs() < 1e-9));

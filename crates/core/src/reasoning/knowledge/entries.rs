@@ -218,7 +218,7 @@ impl Test {
     }
 
     /// The instrument whose reading answers it.
-    pub fn instrument(&self) -> Option<&'static dyn Instrument> {
+    pub fn instrument(&self) -> Option<&'static Instrument> {
         self.instrument.as_deref().and_then(instrument)
     }
 
@@ -229,7 +229,7 @@ impl Test {
 
     /// Whether its answer is a reading that is kept as a measurement and held against a limit.
     pub fn is_measurement(&self) -> bool {
-        self.instrument().is_some_and(|i| i.kind() == InstrumentKind::Measurement)
+        self.instrument().is_some_and(|i| i.kind == InstrumentKind::Measurement)
     }
 
     /// Whether it is made on the road.

@@ -84,7 +84,7 @@ impl Knowledge {
             let h = &hypotheses[i];
             for t in self.tests.iter().filter(|t| t.asked_of.is_empty() || t.asked_of.contains(&kind)) {
                 let Some(place) = &h.place else { continue };
-                let stations = model.stations(t);
+                let stations = model.places_of(t);
                 let own = stations
                     .iter()
                     .find(|s| s.id == place.id)

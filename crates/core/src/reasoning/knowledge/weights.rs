@@ -129,7 +129,7 @@ pub struct SpeedWeights {
 
 impl SpeedWeights {
     /// P(slow, middle, fast).
-    pub fn of(&self, s: SpeedShape) -> [f64; 3] {
+    pub fn of_shape(&self, s: SpeedShape) -> [f64; 3] {
         match s {
             SpeedShape::Any => self.any,
             SpeedShape::Low => self.low,

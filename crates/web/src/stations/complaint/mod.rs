@@ -1,11 +1,12 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
 pub mod sounds;
+mod vehicle;
 pub mod vehicle_form;
 
+use self::vehicle::write_vehicle;
 use crate::App;
 use crate::auth::{Member, may_write};
-use crate::drawing;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{FormFields, free_id};
@@ -14,8 +15,7 @@ use crate::wording::{cause_words, kind_words};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
-use axum::http::HeaderValue;
-use axum::response::{Html, IntoResponse, Redirect, Response};
+use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::entries::{append, remove_entry};
@@ -24,7 +24,6 @@ use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
 use baricord_core::reasoning::{complete_units, hypotheses};
 use baricord_core::synonyms;
-use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle_history::{self, Change};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
@@ -64,12 +63,13 @@ async fn life_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Life>, PageErro
     cases.retain(|c| c.stored.id != k.stored.id);
     let mut lines = vehicles::lines(&cases, &v.changes);
     lines.truncate(LIFE_SHOWN);
-    let told = |c: &Change| {
+    let change_words = |c: &Change| {
         let ago =
             vehicle_history::since(c.distance_km, k.case().distance_km).map(|d| format!(", {} km ago", vehicles::grouped(d)));
         format!("{} on {}{}", kind_words(&c.kind), c.on, ago.unwrap_or_default())
     };
-    let uncounted = vehicle_history::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), told(c))).collect();
+    let uncounted =
+        vehicle_history::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), change_words(c))).collect();
     Ok((!lines.is_empty()).then(|| Life { path: format!("/vehicles/{}", v.id), lines, uncounted }))
 }
 
@@ -215,29 +215,6 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         first: case.symptoms.is_empty(),
         f,
     })
-}
-
-/// Writes what the vehicle's form holds into a case's document.
-fn write_vehicle(d: &mut Value, f: &FormFields) -> Result<(), Problem> {
-    if let Some(t) = f.text("title") {
-        d["title"] = t.into();
-    }
-    if let Some(km) = f.odometer("distance_km")? {
-        d["distance_km"] = km.into();
-    }
-    vehicle_form::write(&mut d["vehicle"], f)
-}
-
-async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
-    let mut s = m.scope().await?;
-    s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
-    if s.analysis(id).await?.is_some() {
-        s.request_analysis(id).await?;
-    }
-    s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
 }
 
 async fn add_symptom(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
@@ -410,8 +387,8 @@ async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
         if entry["fault"].is_null() {
             return Err(Problem::new("unknown-fault", "a hint names a fault, no unit").field("cause").into());
         }
-        let said = format!("hint: {}", hint_words(&k, &entry).1);
-        s.edit_case(id, f.version(), &said, &m.person.name, |d| {
+        let what = format!("hint: {}", hint_words(&k, &entry).1);
+        s.edit_case(id, f.version(), &what, &m.person.name, |d| {
             append(d, "hints", entry);
             Ok(())
         })
@@ -421,45 +398,15 @@ async fn hint(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
     Ok(Redirect::to(&format!("/cases/{id}/complaint#hints")))
 }
 
-#[derive(Template)]
-#[template(path = "complaint/vehicle_preview.html")]
-struct Preview {
-    band: String,
-    facts: Vec<(String, String)>,
-    said: String,
-    wrong: bool,
-}
-
-/// The drawing and the figures of what is being typed; nothing is kept.
-async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, PageError> {
-    let mut document = m.scope().await?.case(id).await?.document;
-    let written =
-        vehicle_form::write(&mut document["vehicle"], &FormFields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
-    let (page, draw) = match written {
-        Ok(v) => {
-            let band = drawing::band(&v, &drawing::Marks::default());
-            (Preview { band, facts: vehicle_form::facts(&v), said: "Drawn so, not kept yet.".into(), wrong: false }, true)
-        }
-        // Half a number is no error to be shouted: the drawing stays, and a line says what does not fit.
-        Err(p) => (Preview { band: String::new(), facts: vec![], said: p.message, wrong: true }, false),
-    };
-    let mut response = Html(page.render().map_err(|e| PageError::Broken(e.to_string()))?).into_response();
-    if !draw {
-        response.headers_mut().insert("hx-reswap", HeaderValue::from_static("none"));
-    }
-    Ok(response)
-}
-
 /// Routes of the station.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/complaint", get(show))
-        .route("/cases/{id}/vehicle", post(save_vehicle))
         .route("/cases/{id}/symptoms", post(add_symptom))
         .route("/cases/{id}/symptoms/{symptom}/answer", post(answer))
         .route("/cases/{id}/attempts", post(attempt))
         .route("/cases/{id}/hints", post(hint))
         .route("/cases/{id}/history", post(count))
-        .route("/cases/{id}/vehicle/preview", post(preview))
+        .merge(vehicle::routes())
         .merge(sounds::routes())
 }

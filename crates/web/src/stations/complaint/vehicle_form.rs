@@ -187,9 +187,9 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
     let t = text.trim();
     if let Some((a, b)) = two_tyre_sizes(t) {
         let rolls = |size: &str| Tyre::of_size(size).figures().map_or(0.0, |f| f.rolling_circumference_m.get());
-        let told =
+        let message =
             format!("two sizes: {a} rolls {:.3} m a turn, {b} {:.3} m. Type the one of the driven axle", rolls(&a), rolls(&b));
-        return Err(Problem::new("two-sizes", told).field("tyre"));
+        return Err(Problem::new("two-sizes", message).field("tyre"));
     }
     let plain = |suffix: &str| t.strip_suffix(suffix).and_then(|n| parse_number(n.trim()));
     let out = if let Some(n) = plain("/km") {
@@ -227,8 +227,8 @@ fn axle_ratio(axle: &mut Value, f: &FormFields, i: usize) -> Result<(), Problem>
     if let (true, true, [(_, Some(ring)), (_, Some(pinion))], Some(r)) = (new_teeth, new_ratio, &typed[..], &ratio) {
         let (ring, pinion, r) = (ring.as_f64().unwrap_or(0.0), pinion.as_f64().unwrap_or(1.0), r.as_f64().unwrap_or(0.0));
         if (ring / pinion - r).abs() > 0.006 * r {
-            let told = format!("the teeth say {:.3} to 1, the ratio {r}: leave one of them empty", ring / pinion);
-            return Err(Problem::new("contradiction", told).field(format!("ratio{i}")));
+            let message = format!("the teeth say {:.3} to 1, the ratio {r}: leave one of them empty", ring / pinion);
+            return Err(Problem::new("contradiction", message).field(format!("ratio{i}")));
         }
     }
     let Some(axle) = axle.as_object_mut() else { return Ok(()) };

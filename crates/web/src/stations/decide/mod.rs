@@ -158,13 +158,13 @@ fn then(k: &LoadedCase, a: &SymptomAnswer) -> Vec<PlannedTest> {
         };
         PlannedTest { number: i + 1, words, minutes: format!("{:.0} min", s.minutes), href, meanings: meanings(k, s) }
     };
-    a.course.steps.iter().enumerate().skip(1).map(step).collect()
+    a.plan.steps.iter().enumerate().skip(1).map(step).collect()
 }
 
 /// The open tests that are no part of the plan.
 fn others(k: &LoadedCase, a: &SymptomAnswer) -> Vec<OtherTest> {
     let planned = |n: &NextTest| {
-        a.course.steps.iter().any(|s| s.test.as_deref() == Some(n.test.as_str()) && s.at == n.at && s.gear == n.gear)
+        a.plan.steps.iter().any(|s| s.test.as_deref() == Some(n.test.as_str()) && s.at == n.at && s.gear == n.gear)
     };
     let (kb, case) = (&*k.knowledge, k.case());
     a.next
@@ -238,13 +238,13 @@ fn causes(k: &LoadedCase, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
 /// Where the search stands, in one sentence.
 fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
     let named = |r: &Ranked| ranked_words(&k.knowledge, &k.case().vehicle, r);
-    if let Some(t) = a.twins().filter(|_| a.course.enough) {
+    if let Some(t) = a.twins().filter(|_| a.plan.enough) {
         return format!("{}: {}. Enough to repair.", twins_words(&k.knowledge, &k.case().vehicle, &t), percent_words(t.p));
     }
-    match a.stands(k.knowledge.weights.gate.certainty) {
-        DiagnosisStatus::Sure(r) if a.course.enough => format!("{} is sure enough to repair.", named(r)),
+    match a.status(k.knowledge.weights.gate.certainty) {
+        DiagnosisStatus::Sure(r) if a.plan.enough => format!("{} is sure enough to repair.", named(r)),
         DiagnosisStatus::Sure(r) => format!("{} is nearly sure; one more look costs less than a part in vain.", named(r)),
-        _ if a.course.enough => "More testing would cost more than it saves.".into(),
+        _ if a.plan.enough => "More testing would cost more than it saves.".into(),
         DiagnosisStatus::Left(1) => "One suspect is left, not sure enough yet.".into(),
         DiagnosisStatus::Left(n) => format!("{n} suspects are left."),
         DiagnosisStatus::Leads(r) => format!("{} stands first, but most of it is open.", named(r)),
@@ -291,13 +291,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.is_cured = true;
     } else {
         page.sentence = sentence(&k, a);
-        let first = a.course.steps.first();
+        let first = a.plan.steps.first();
         if let Some(test) = first.and_then(|s| s.test.as_deref()) {
             let (at, gear) = (first.and_then(|s| s.at.as_deref()), first.and_then(|s| s.gear.as_deref()));
-            let card = one_card(&k, &Beliefs::of(&k), test, at, gear).map(|c| c.fold_rare(ANSWERS));
+            let card = one_card(&k, &Beliefs::new(&k), test, at, gear).map(|c| c.fold_rare(ANSWERS));
             // What is a step of the plan is not listed twice.
             let planned = |w: &WithIt| {
-                a.course
+                a.plan
                     .steps
                     .iter()
                     .filter_map(|s| Some((s.test.as_deref()?, s)))
@@ -321,7 +321,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             page.elsewhere = Some((k.next.words_with_minutes(), page.f.next.href.clone()));
         }
     }
-    if let (Some(first), Some(t), false) = (g.causes.first(), g.test_first, a.course.enough) {
+    if let (Some(first), Some(t), false) = (g.causes.first(), g.test_first, a.plan.enough) {
         let words = cause_words(kb, case, &first.fault, &first.at, first.gear.as_deref());
         page.costs = format!(
             "Repairing “{words}” now costs {} on average until it is cured, testing first {}.",
@@ -373,9 +373,9 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
         }
     }
-    let said = if is_due { "changed as due" } else { "chose" };
+    let what = if is_due { "changed as due" } else { "chose" };
     let words = chosen.words(&k.knowledge, &k.case().vehicle);
-    s.edit_case(id, None, &format!("{said}: {words}"), &m.person.name, |d| {
+    s.edit_case(id, None, &format!("{what}: {words}"), &m.person.name, |d| {
         if is_due {
             chosen.change_as_due(d);
         } else {

@@ -76,9 +76,9 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
     let file = file.ok_or_else(|| Problem::new("empty-file", "take a picture or record a note first").field("file"))?;
     let head = file.file.head(HEAD)?;
     let kind = infer::get(&head).and_then(|t| KINDS.iter().find(|k| k.0 == t.mime_type()));
-    let told =
+    let message =
         "this is no picture (JPEG, PNG, WebP) and no sound (MP3, M4A, Ogg, WAV, FLAC, AAC, AMR, MP4, WebM) that a browser plays";
-    let (_, ending, is_picture) = kind.ok_or_else(|| Problem::new("unknown-kind", told).field("file"))?;
+    let (_, ending, is_picture) = kind.ok_or_else(|| Problem::new("unknown-kind", message).field("file"))?;
     let page = if f.text("back") == Some("listen") { "lift/listen" } else { "lift" };
     let back = Redirect::to(&format!("/cases/{id}/{page}?s={}", f.text("symptom").unwrap_or_default()));
     let mut s = m.scope().await?;

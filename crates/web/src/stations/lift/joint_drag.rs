@@ -106,9 +106,9 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     let at = f.need("at", "the joint")?;
     let mut scope = m.scope().await?;
     let vehicle = scope.case(id).await?.case.vehicle;
-    let read = balance.evaluate(&vehicle, at, &input)?;
+    let read = (balance.evaluate)(&vehicle, at, &input)?;
     let outcome = read.outcome.ok_or(PageError::NotFound)?;
-    if !balance.points(&vehicle).iter().any(|p| p.id == at) {
+    if !(balance.points)(&vehicle).iter().any(|p| p.id == at) {
         return Err(Problem::new("unknown-place", format!("“{at}” is no joint of this vehicle")).field("at").into());
     }
     let words = format!("{}: {}", rule.ask, outcome.replace('-', " "));

@@ -177,44 +177,40 @@ fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
         .collect()
 }
 
-pub(super) struct AngleGauge;
+pub(super) const ANGLE_GAUGE: InstrumentForm =
+    InstrumentForm { instrument: "angles", save_words: "Save slopes", usual_point, form, input, answer };
 
-impl InstrumentForm for AngleGauge {
-    fn instrument_id(&self) -> &'static str {
-        "angles"
-    }
-    fn save_words(&self) -> &'static str {
-        "Save slopes"
-    }
-    fn usual_point(&self, v: &Vehicle) -> Option<String> {
-        v.props.first().map(|p| format!("prop.{}", p.end.id()))
-    }
-    fn form(&self, c: &FormContext) -> Result<String, Problem> {
-        let v = &c.case.vehicle;
-        let p = need_shaft(v, c.at)?;
-        let read_rpm = c.earlier.and_then(|i| i["rpm"].as_f64());
-        let rpm = read_rpm.unwrap_or_else(|| usual_rpm(c.case, p, c.symptom));
-        // Before anything was read the shaft is drawn level, with nothing to complain of.
-        let input = c.earlier.cloned().ok_or_else(|| Problem::new("missing", ""));
-        let sections = p.sections.iter().enumerate();
-        let phase = |(i, s): (usize, &baricord_core::vehicle::Section)| {
-            (format!("section {}", i + 1), s.phase_deg.map_or("0".into(), |g| g.get().to_string()))
-        };
-        rendered(&GaugeForm {
-            href: c.href.clone(),
-            slopes: slopes(v, p, c.earlier),
-            rpm: format!("{rpm:.0}"),
-            phases: sections.map(phase).collect(),
-            answer: rendered(&angles_answer(v, p, input))?,
-        })
-    }
-    fn input(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem> {
-        angles_input(v, need_shaft(v, at)?, f)
-    }
-    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
-        let p = need_shaft(v, at)?;
-        rendered(&angles_answer(v, p, angles_input(v, p, f)))
-    }
+fn usual_point(v: &Vehicle) -> Option<String> {
+    v.props.first().map(|p| format!("prop.{}", p.end.id()))
+}
+
+fn form(c: &FormContext) -> Result<String, Problem> {
+    let v = &c.case.vehicle;
+    let p = need_shaft(v, c.at)?;
+    let read_rpm = c.earlier.and_then(|i| i["rpm"].as_f64());
+    let rpm = read_rpm.unwrap_or_else(|| usual_rpm(c.case, p, c.symptom));
+    // Before anything was read the shaft is drawn level, with nothing to complain of.
+    let input = c.earlier.cloned().ok_or_else(|| Problem::new("missing", ""));
+    let sections = p.sections.iter().enumerate();
+    let phase = |(i, s): (usize, &baricord_core::vehicle::Section)| {
+        (format!("section {}", i + 1), s.phase_deg.map_or("0".into(), |g| g.get().to_string()))
+    };
+    rendered(&GaugeForm {
+        href: c.href.clone(),
+        slopes: slopes(v, p, c.earlier),
+        rpm: format!("{rpm:.0}"),
+        phases: sections.map(phase).collect(),
+        answer: rendered(&angles_answer(v, p, input))?,
+    })
+}
+
+fn input(v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem> {
+    angles_input(v, need_shaft(v, at)?, f)
+}
+
+fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
+    let p = need_shaft(v, at)?;
+    rendered(&angles_answer(v, p, angles_input(v, p, f)))
 }
 
 fn need_shaft<'a>(v: &'a Vehicle, at: &str) -> Result<&'a Prop, Problem> {

@@ -96,42 +96,36 @@ fn points_of(input: &Value) -> Vec<Reading> {
     read_json::<RunoutInput>(input).and_then(|i| i.points()).unwrap_or_default()
 }
 
-pub(super) struct Dial;
+pub(super) const DIAL: InstrumentForm =
+    InstrumentForm { instrument: "runout", save_words: "Save readings", usual_point, form, input, answer };
 
-impl InstrumentForm for Dial {
-    fn instrument_id(&self) -> &'static str {
-        "runout"
-    }
-    fn save_words(&self) -> &'static str {
-        "Save readings"
-    }
-    fn usual_point(&self, v: &Vehicle) -> Option<String> {
-        let dial = instrument(self.instrument_id())?;
-        let last_section = v.props.first().and_then(|p| v.place(&format!("prop.{}.s{}", p.end.id(), p.sections.len())));
-        let half = || v.places().into_iter().find(|p| p.kind == PlaceKind::Half);
-        dial.point_of(&last_section.or_else(half)?)
-    }
-    fn form(&self, c: &FormContext) -> Result<String, Problem> {
-        let points = c.earlier.map(points_of).unwrap_or_default();
-        let marks = if points.is_empty() {
-            (0..MARKS).map(|i| Mark { deg: 360 / MARKS * i, value: String::new() }).collect()
-        } else {
-            points.iter().map(|p| Mark { deg: p.deg.get().round() as u32, value: format!("{}", p.mm.get()) }).collect()
-        };
-        let answer = rendered(&runout_answer(&c.case.vehicle, c.at, points))?;
-        rendered(&DialForm { href: c.href.clone(), marks, answer })
-    }
-    fn input(&self, _: &Vehicle, _: &str, f: &FormFields) -> Result<Value, Problem> {
-        Ok(json!({"readings": readings(f)?}))
-    }
-    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
-        rendered(&match readings(f) {
-            Ok(points) => runout_answer(v, at, points),
-            Err(p) => {
-                RunoutAnswer { problem: p.message, dial: charts::dial(&[], None, USUAL_LIMIT_MM), ..RunoutAnswer::default() }
-            }
-        })
-    }
+fn usual_point(v: &Vehicle) -> Option<String> {
+    let dial = instrument(DIAL.instrument)?;
+    let last_section = v.props.first().and_then(|p| v.place(&format!("prop.{}.s{}", p.end.id(), p.sections.len())));
+    let half = || v.places().into_iter().find(|p| p.kind == PlaceKind::Half);
+    (dial.point_of)(&last_section.or_else(half)?)
+}
+
+fn form(c: &FormContext) -> Result<String, Problem> {
+    let points = c.earlier.map(points_of).unwrap_or_default();
+    let marks = if points.is_empty() {
+        (0..MARKS).map(|i| Mark { deg: 360 / MARKS * i, value: String::new() }).collect()
+    } else {
+        points.iter().map(|p| Mark { deg: p.deg.get().round() as u32, value: format!("{}", p.mm.get()) }).collect()
+    };
+    let answer = rendered(&runout_answer(&c.case.vehicle, c.at, points))?;
+    rendered(&DialForm { href: c.href.clone(), marks, answer })
+}
+
+fn input(_: &Vehicle, _: &str, f: &FormFields) -> Result<Value, Problem> {
+    Ok(json!({"readings": readings(f)?}))
+}
+
+fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
+    rendered(&match readings(f) {
+        Ok(points) => runout_answer(v, at, points),
+        Err(p) => RunoutAnswer { problem: p.message, dial: charts::dial(&[], None, USUAL_LIMIT_MM), ..RunoutAnswer::default() },
+    })
 }
 
 #[cfg(test)]

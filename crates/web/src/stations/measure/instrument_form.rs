@@ -1,7 +1,7 @@
 //! Forms of the instruments that are read at Measure, one for each; [`FORMS`] is the registry.
 
-use super::angle_gauge::AngleGauge;
-use super::dial::Dial;
+use super::angle_gauge::ANGLE_GAUGE;
+use super::dial::DIAL;
 use crate::stations::form::FormFields;
 use askama::Template;
 use baricord_core::case::Case;
@@ -23,27 +23,27 @@ pub(super) struct FormContext<'a> {
 }
 
 /// What is typed for an instrument, and what it says at once.
-pub(super) trait InstrumentForm: Sync {
+pub(super) struct InstrumentForm {
     /// The instrument of the core that it belongs to.
-    fn instrument_id(&self) -> &'static str;
+    pub instrument: &'static str,
     /// What stands on the button.
-    fn save_words(&self) -> &'static str;
+    pub save_words: &'static str,
     /// Where it is read when nobody says where.
-    fn usual_point(&self, v: &Vehicle) -> Option<String>;
+    pub usual_point: fn(&Vehicle) -> Option<String>,
     /// The fields with the answer to what was read last.
-    fn form(&self, c: &FormContext) -> Result<String, Problem>;
-    /// The calculation's input from what was typed; errors name the field.
-    fn input(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem>;
+    pub form: fn(&FormContext) -> Result<String, Problem>,
+    /// The calculation's input from what was typed at a point; errors name the field.
+    pub input: fn(&Vehicle, &str, &FormFields) -> Result<Value, Problem>,
     /// The answer to what is typed so far, an element of the page.
-    fn answer(&self, v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem>;
+    pub answer: fn(&Vehicle, &str, &FormFields) -> Result<String, Problem>,
 }
 
 /// A form for each instrument whose readings are measurements.
-pub(super) const FORMS: &[&dyn InstrumentForm] = &[&Dial, &AngleGauge];
+pub(super) const FORMS: &[&InstrumentForm] = &[&DIAL, &ANGLE_GAUGE];
 
 /// The form of an instrument.
-pub(super) fn form_of(instrument: &str) -> Option<&'static dyn InstrumentForm> {
-    FORMS.iter().find(|f| f.instrument_id() == instrument).copied()
+pub(super) fn form_of(instrument: &str) -> Option<&'static InstrumentForm> {
+    FORMS.iter().find(|f| f.instrument == instrument).copied()
 }
 
 /// A template as a string.
@@ -68,10 +68,10 @@ mod tests {
 
     #[test]
     fn every_instrument_that_keeps_measurements_has_its_form() {
-        let measured = INSTRUMENTS.iter().filter(|i| i.kind() == InstrumentKind::Measurement);
+        let measured = INSTRUMENTS.iter().filter(|i| i.kind == InstrumentKind::Measurement);
         assert!(measured.clone().count() > 0);
         for i in measured {
-            assert!(form_of(i.id()).is_some(), "{}", i.id());
+            assert!(form_of(i.id).is_some(), "{}", i.id);
         }
     }
 }

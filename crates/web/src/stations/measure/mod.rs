@@ -58,6 +58,7 @@ struct MeasurePage {
     tabs: Vec<Tab>,
     tool: &'static str,
     name: &'static str,
+    point_words: &'static str,
     how: &'static str,
     hands: String,
     at: String,
@@ -76,23 +77,23 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     let case = k.case();
     let v = &case.vehicle;
     let offered = instruments_for(v);
-    let asked = offered.iter().find(|i| Some(i.id()) == q.tool.as_deref());
+    let asked = offered.iter().find(|i| Some(i.id) == q.tool.as_deref());
     let tool = *asked.or(offered.first()).ok_or(PageError::NotFound)?;
-    let form = form_of(tool.id()).ok_or(PageError::NotFound)?;
-    let points = tool.points(v);
-    let usual = form.usual_point(v).or_else(|| points.first().map(|p| p.id.clone())).unwrap_or_default();
+    let form = form_of(tool.id).ok_or(PageError::NotFound)?;
+    let points = (tool.points)(v);
+    let usual = (form.usual_point)(v).or_else(|| points.first().map(|p| p.id.clone())).unwrap_or_default();
     let at = q.at.as_deref().and_then(|a| point_at(tool, v, a)).unwrap_or(usual);
-    let is_here = |x: &&Measurement| x.kind == tool.id() && case.measurement_place(x).is_ok_and(|place| place == at);
+    let is_here = |x: &&Measurement| x.kind == tool.id && case.measurement_place(x).is_ok_and(|place| place == at);
     let earlier = case.measurements.iter().rev().find(is_here).map(|x| &x.input);
-    let href = format!("/cases/{id}/measure/{}", tool.id());
+    let href = format!("/cases/{id}/measure/{}", tool.id);
     let context = FormContext { case, at: &at, earlier, symptom: k.symptom.as_deref(), href: href.clone() };
-    let form_html = form.form(&context)?;
+    let form_html = (form.form)(&context)?;
     let taken = case
         .measurements
         .iter()
         .map(|x| (x.kind.clone(), case.measurement_place(x).map_or_else(|e| e.message, |a| v.place_words(&a))))
         .collect();
-    let tab = |i: &&dyn Instrument| Tab { id: i.id(), name: i.name(), quantity: i.quantity(), here: i.id() == tool.id() };
+    let tab = |i: &&Instrument| Tab { id: i.id, name: i.name, quantity: i.quantity, here: i.id == tool.id };
     let option = |p: MeasuringPoint| PointOption {
         words: v.place_words(&p.id),
         limit: p.limit.map_or(String::new(), |l| format!("{l:.2}")),
@@ -101,22 +102,23 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     };
     Ok(MeasurePage {
         tabs: offered.iter().map(tab).collect(),
-        tool: tool.id(),
-        name: tool.name(),
-        how: tool.how(),
-        hands: crate::drawing::hands(tool.hands()),
+        tool: tool.id,
+        name: tool.name,
+        point_words: tool.point_words,
+        how: tool.how,
+        hands: crate::drawing::hands(tool.hands),
         at_words: v.place_words(&at),
         points: points.into_iter().map(option).collect(),
         form: form_html,
         href,
-        save: form.save_words(),
+        save: form.save_words,
         taken,
         at,
         f,
     })
 }
 
-fn need_form(id: &str) -> Result<&'static dyn InstrumentForm, PageError> {
+fn need_form(id: &str) -> Result<&'static InstrumentForm, PageError> {
     form_of(id).ok_or(PageError::NotFound)
 }
 
@@ -128,7 +130,7 @@ async fn preview(
     let form = need_form(&tool)?;
     let case = m.scope().await?.case(id).await?.case;
     let f = FormFields(f);
-    Ok(Html(form.answer(&case.vehicle, f.text("at").unwrap_or_default(), &f)?))
+    Ok(Html((form.answer)(&case.vehicle, f.text("at").unwrap_or_default(), &f)?))
 }
 
 async fn save(
@@ -145,8 +147,8 @@ async fn save(
     if vehicle.place(at).is_none() {
         return Err(Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at").into());
     }
-    let input = form.input(&vehicle, at, &f)?;
-    instrument.evaluate(&vehicle, at, &input)?;
+    let input = (form.input)(&vehicle, at, &f)?;
+    (instrument.evaluate)(&vehicle, at, &input)?;
     s.edit_case(id, None, &format!("{tool} read at {at}"), &m.person.name, |d| {
         let mut reading = json!({"kind": tool, "at": at, "input": input});
         // What is read while a repair waits for its proof is after it.

@@ -84,7 +84,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         }
         let at = r.at.as_deref().and_then(|a| case.vehicle.place(a));
         let cautions = rule.map_or(vec![], |f| at_repair(case, kb, f, at.as_ref()));
-        let cautions = cautions.into_iter().map(CautionView::of).collect();
+        let cautions = cautions.into_iter().map(CautionView::new).collect();
         RepairForm {
             index: i,
             cause: words(i),

@@ -234,7 +234,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError
                 url: format!("/cases/{id}/drives/{drive}/map?n={}-{}", driven.len(), p.samples.len()),
                 columns,
                 rows,
-                frame: charts::map_frame(&Axes::of(&empty), &rungs(&case, &n.leg), None),
+                frame: charts::map_frame(&Axes::new(&empty), &rungs(&case, &n.leg), None),
             })
         }
         None => None,
@@ -320,8 +320,8 @@ async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     }
     let symptom = f.need("symptom", "the symptom")?;
     if !case.demo {
-        let told = "no recorder is connected, and the simulated one drives in demo cases only: load a recording instead";
-        return Err(Problem::new("no-recorder", told).field("symptom").into());
+        let message = "no recorder is connected, and the simulated one drives in demo cases only: load a recording instead";
+        return Err(Problem::new("no-recorder", message).field("symptom").into());
     }
     check_drive(&case)?;
     drive_runner::coach(&mut s, id, symptom).await?;

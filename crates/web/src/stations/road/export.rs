@@ -77,7 +77,7 @@ fn png(grey: &[u8], width: usize, height: usize) -> Result<Vec<u8>, Problem> {
 
 async fn export_png(r: RequestedMap) -> Result<Response, PageError> {
     let map = &r.map;
-    let axes = r.look.axes(Axes::of(map));
+    let axes = r.look.axes(Axes::new(map));
     Ok(attachment("image/png", &format!("{}-{}-map.png", r.run, r.channel), png(&picture(map, &axes, 1380, 600), 1380, 600)?))
 }
 
@@ -87,7 +87,7 @@ pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) 
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
-    let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::of(&map) });
+    let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::new(&map) });
     let frame = charts::map_frame(&axes, &rungs_of(&case, &a, run)?, None);
     Ok((png(&picture(&map, &axes, 1380, 600), 1380, 600)?, frame))
 }
@@ -150,12 +150,15 @@ async fn analysis(m: Member, _turn: Turn<Exports>, Path(id): Path<Uuid>) -> Resu
     Ok(attachment("application/json", "analysis.json", text))
 }
 
+fn analysis_routes() -> Router<App> {
+    Router::new().route("/cases/{id}/levels.csv", get(levels)).route("/cases/{id}/analysis.json", get(analysis))
+}
+
 /// Routes of what leaves.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/runs/{run}/{channel}/map.csv", get(csv))
         .route("/cases/{id}/runs/{run}/{channel}/map.png", get(export_png))
         .route("/cases/{id}/runs/{run}/{channel}/map.svg", get(export_svg))
-        .route("/cases/{id}/levels.csv", get(levels))
-        .route("/cases/{id}/analysis.json", get(analysis))
+        .merge(analysis_routes())
 }

@@ -215,7 +215,7 @@ pub async fn map_view(s: &mut Scope, m: MapContext<'_>, l: &Look) -> Result<Opti
     let channel = l.ch.clone().filter(|c| m.channels.contains(c)).unwrap_or(m.channel.clone());
     let Some(map) = asked(s, m.case, m.vehicle, m.analysis, m.run, &channel, l).await? else { return Ok(None) };
     let hz = if l.over_hz() { Some(hz_per_kmh(m.vehicle, m.analysis, m.run)?) } else { None };
-    let all = Axes { hz_per_kmh: hz, ..Axes::of(&map) };
+    let all = Axes { hz_per_kmh: hz, ..Axes::new(&map) };
     let axes = l.axes(all);
     let panel = |run: &str, title: String, map: &OrderMap, mark: Option<(f64, f64)>, frame_axes: &Axes| Panel {
         title,

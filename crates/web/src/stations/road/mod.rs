@@ -5,6 +5,7 @@ pub mod export;
 mod ladder;
 mod listen;
 pub mod map_view;
+mod mapping;
 pub mod order_detail;
 pub mod recordings;
 
@@ -235,7 +236,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         .copied();
     let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
     let line = a.line.unwrap_or(0);
-    let beliefs = Beliefs::of(&k);
+    let beliefs = Beliefs::new(&k);
     let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && !t.recorded;
     // What was asked for by name; else the next step, where it is driven.
     let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
@@ -477,7 +478,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::wording::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
-        beside: SafetyFindings::of(&k),
+        beside: SafetyFindings::new(&k),
         grounded: case.grounded,
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),

@@ -39,13 +39,13 @@ pub struct Chosen {
 
 /// What one other gear says of a line; nothing where it was not driven so.
 fn gear_words(g: &OtherGear) -> Option<String> {
-    let told = |share: f64| match GearVerdict::of(share) {
+    let verdict = |share: f64| match GearVerdict::from_share(share) {
         GearVerdict::There => "there too",
         GearVerdict::Weaker => "weaker",
         GearVerdict::Gone => "gone",
     };
-    let wheel = g.wheel_share.map(|s| format!("{} at the same wheel order", told(s)));
-    let engine = g.engine_share.map(|s| format!("{} at the same engine order ({:.2})", told(s), g.engine_order));
+    let wheel = g.wheel_share.map(|s| format!("{} at the same wheel order", verdict(s)));
+    let engine = g.engine_share.map(|s| format!("{} at the same engine order ({:.2})", verdict(s), g.engine_order));
     let parts: Vec<String> = [wheel, engine].into_iter().flatten().collect();
     (!parts.is_empty()).then(|| format!("in gear {} ({}): {}", g.gear, g.recording, parts.join("; ")))
 }

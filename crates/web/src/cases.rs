@@ -1,0 +1,121 @@
+//! A case is opened, gone to where it stands, and its last step taken back.
+
+use crate::App;
+use crate::auth::{Member, may_write};
+use crate::drawing::picture;
+use crate::error::PageError;
+use crate::next_view::NextView;
+use crate::page::LoadedCase;
+use askama::Template;
+use askama_web::WebTemplate;
+use axum::extract::Path;
+use axum::response::Redirect;
+use axum::routing::{get, post};
+use axum::{Form, Router};
+use baricord_core::case::Case;
+use baricord_core::vehicle::{Vehicle, sample};
+use serde::Deserialize;
+use uuid::Uuid;
+
+struct Layout {
+    id: usize,
+    words: &'static str,
+    picture: String,
+}
+
+#[derive(Template, WebTemplate)]
+#[template(path = "new_case.html")]
+struct NewCase {
+    theme: String,
+    person: String,
+    layouts: Vec<Layout>,
+}
+
+const LAYOUT_WORDS: &[&str] = &[
+    "rear drive, shaft in one piece",
+    "rear drive, shaft in two",
+    "rear drive, shaft in three",
+    "rear drive, independent rear axle",
+    "front drive",
+    "all-wheel drive, coupling before the rear axle",
+    "four-wheel drive with transfer case",
+    "gearbox at the rear axle",
+    "electric drive unit",
+    "front drive, continuously variable",
+];
+
+fn layouts() -> Vec<Vehicle> {
+    sample::every_layout()
+}
+
+async fn new_case(m: Member) -> Result<NewCase, PageError> {
+    may_write(&m)?;
+    let layouts = layouts()
+        .iter()
+        .zip(LAYOUT_WORDS)
+        .enumerate()
+        .map(|(id, (v, words))| Layout { id, words, picture: picture(v) })
+        .collect();
+    Ok(NewCase { theme: m.person.theme.clone(), person: m.person.name.clone(), layouts })
+}
+
+#[derive(Deserialize)]
+struct Opening {
+    layout: usize,
+    #[serde(default)]
+    title: String,
+}
+
+async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, PageError> {
+    may_write(&m)?;
+    let mut v = layouts()
+        .into_iter()
+        .nth(f.layout)
+        .ok_or_else(|| baricord_core::error::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
+    v.name = String::new();
+    let vehicle = serde_json::to_value(&v).map_err(|e| PageError::Broken(e.to_string()))?;
+    let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };
+    let mut s = m.scope().await?;
+    let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
+    document["opened"] = crate::vehicles::today().into();
+    if s.is_demo().await? {
+        document["demo"] = true.into();
+    }
+    let id = s.add_case(document, "opened the case", &m.person.name).await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+}
+
+async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
+    may_write(&m)?;
+    let mut s = m.scope().await?;
+    s.undo(id, &m.person.name).await?;
+    s.request_analysis(id).await?;
+    s.commit().await?;
+    Ok(Redirect::to(&format!("/cases/{id}")))
+}
+
+async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
+    let mut s = m.scope().await?;
+    let k = LoadedCase::read(&mut s, id, None).await?;
+    Ok(Redirect::to(&NextView::new(&k.knowledge, id, &k.next).href))
+}
+
+/// Routes of a case as a whole.
+pub fn routes() -> Router<App> {
+    Router::new()
+        .route("/cases/new", get(new_case))
+        .route("/cases", post(open_case))
+        .route("/cases/{id}", get(case_home))
+        .route("/cases/{id}/undo", post(undo))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_layout_has_its_words() {
+        assert_eq!(layouts().len(), LAYOUT_WORDS.len());
+    }
+}
