@@ -40,11 +40,11 @@ impl Act {
     /// Why somebody may not, as a sentence for them.
     pub fn refusal(self) -> &'static str {
         match self {
-            Act::Read => "This sign-in does not read here.",
-            Act::Edit => "With this sign-in cases can be looked at, not changed.",
-            Act::Buy => "With this sign-in parts cannot be ordered: ask a mechanic or the owner to decide.",
-            Act::Share => "With this sign-in a case cannot be shown outside the workshop: ask a mechanic or the owner.",
-            Act::ChangeKnowledge => "With this sign-in the workshop's times, prices and limits cannot be changed.",
+            Act::Read => "This account cannot look at this.",
+            Act::Edit => "This account can look at cases, not change them.",
+            Act::Buy => "This account cannot order parts: ask a mechanic or the owner to decide.",
+            Act::Share => "This account cannot show a case outside the workshop: ask a mechanic or the owner.",
+            Act::ChangeKnowledge => "This account cannot change the workshop's times, prices and limits.",
         }
     }
 }

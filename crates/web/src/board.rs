@@ -71,9 +71,9 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
         .filter(|l| !l.lines.is_empty())
         .collect();
     let sentence = match (lines.len(), open) {
-        (0, _) if !words.is_empty() => "No case speaks of it.".to_string(),
-        (1, _) if !words.is_empty() => "One case speaks of it.".to_string(),
-        (n, _) if !words.is_empty() => format!("{n} cases speak of it."),
+        (0, _) if !words.is_empty() => "No case mentions it.".to_string(),
+        (1, _) if !words.is_empty() => "One case mentions it.".to_string(),
+        (n, _) if !words.is_empty() => format!("{n} cases mention it."),
         (0, _) => "No case yet.".to_string(),
         (_, 0) => "Every case is closed.".to_string(),
         (_, 1) => "One case is open.".to_string(),

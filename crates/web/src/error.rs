@@ -90,7 +90,7 @@ impl IntoResponse for PageError {
             ),
             PageError::Forbidden(act) => (
                 StatusCode::FORBIDDEN,
-                "Not with this sign-in",
+                "Not with this account",
                 Problem::new("forbidden", act.refusal()),
                 "Ask the owner of the workshop for another role.",
             ),
@@ -128,7 +128,7 @@ impl IntoResponse for PageError {
                 StatusCode::SERVICE_UNAVAILABLE,
                 "No room left",
                 Problem::new("no-room", "A disk of the server is full. Nothing was changed."),
-                "Tell whoever keeps this server; what you typed stays.",
+                "Tell whoever runs this server; what you typed stays.",
             ),
             PageError::TooSlow => (
                 StatusCode::REQUEST_TIMEOUT,
@@ -148,7 +148,7 @@ impl IntoResponse for PageError {
                     StatusCode::INTERNAL_SERVER_ERROR,
                     "A fault of the program",
                     Problem::new("broken", "Something went wrong that should not. It is in the server's log."),
-                    "Try again; if it stays, tell whoever keeps this server.",
+                    "Try again; if it stays, tell whoever runs this server.",
                 )
             }
         };

@@ -97,7 +97,7 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
     });
     let (document, case, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
     let mut s = m.scope().await?;
-    let id = s.add_case(document, "took the case in", &m.person.name).await?;
+    let id = s.add_case(document, "imported the case", &m.person.name).await?;
     for (name, file) in &files {
         s.put_file(id, name, file).await?;
     }

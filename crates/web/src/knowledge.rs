@@ -182,7 +182,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
                 words,
                 unit,
                 own: overrides.limit(key).map_or(String::new(), |x| x.to_string()),
-                ships: shipped_limit(key).map_or("not held".into(), |x| x.to_string()),
+                ships: shipped_limit(key).map_or("no limit".into(), |x| x.to_string()),
             })
             .collect(),
         house_changed: house_changed.join(", "),

@@ -5,21 +5,21 @@
 //! | room | what it holds |
 //! |---|---|
 //! | [`stations`] | the seven stations of a case, a folder each with routes, view models and templates; the page of a part |
-//! | [`page`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`] |
+//! | [`page`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
-//! | [`board`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, each vehicle's history, what is known |
+//! | [`board`], [`cases`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened, each vehicle's history, what is known |
 //! | [`printout`], [`second_opinion`], [`import_export`] | what leaves: one page, a link for one person, the open file |
-//! | [`api`] | the same answers for programs |
+//! | [`api`], [`api_tokens`] | the same answers for programs, and by which tokens they call |
 //! | [`worker`], [`drive_runner`] | analyses and drives under way; [`thermal_state`] is where the core meets a clock |
 //! | [`auth`], [`request_body`], [`upload`], [`work_limits`] | who signs in; what may come in, and how much at once |
-//! | [`error`], [`theme`], [`static_files`], [`table_export`] | errors as pages, paper or pit, files inside the program, tables as CSV |
+//! | [`error`], [`theme`], [`static_files`], [`table_export`] | errors as pages, dark or light, files inside the program, tables as CSV |
 //! | [`demo`] | the made-up fleet of Harrowmere |
 
 pub mod api;
-mod api_tokens;
+pub mod api_tokens;
 pub mod auth;
 pub mod board;
-mod cases;
+pub mod cases;
 pub mod charts;
 pub mod demo;
 pub mod drawing;

@@ -119,7 +119,7 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
     may_write(&m)?;
     let f = FormFields(f);
     let drive = Clearance::named(f.need("drive", "whether it may be driven")?);
-    let drive = drive.ok_or_else(|| Problem::new("bad-value", "not at all, so far, or safe?").field("drive"))?;
+    let drive = drive.ok_or_else(|| Problem::new("bad-value", "not at all, limited, or safe?").field("drive"))?;
     let limit = |field: &str| if drive == Clearance::Limited { f.float(field) } else { Ok(None) };
     let s = ClearanceStatement {
         drive,

@@ -74,7 +74,7 @@ async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsP
         .map(|o| Row {
             open: o.is_open(),
             state: match () {
-                () if o.revoked => "link taken back".into(),
+                () if o.revoked => "link revoked".into(),
                 () if o.hours_left <= 0.0 => "link has ended".into(),
                 () => left(o.hours_left),
             },

@@ -99,7 +99,7 @@ async fn a_vehicle_has_one_life_and_what_was_changed_is_offered_to_the_next_case
     b.fill("main input[name=title]", "hum, loaded").await;
     b.fill("main input[name=distance_km]", "82500").await;
     b.click("main .at-speed button").await;
-    b.says("Its life so far").await;
+    b.says("Its history so far").await;
     b.says("lowered on 2026-08-30, 2\u{202f}500 km ago").await;
     b.click(".counts button").await;
     b.see("main .earlier:not(:has(.counts))").await;
@@ -121,11 +121,11 @@ async fn a_vehicle_has_one_life_and_what_was_changed_is_offered_to_the_next_case
     b.go(&format!("{}/cases/{}/complaint", g.url, new.stored.id)).await;
     b.says("“giubo” is called flex coupling here").await;
     b.go(&format!("{}/?q=flex+coupling", g.url)).await;
-    b.says("One case speaks of it.").await;
+    b.says("One case mentions it.").await;
     b.says("also looked for: donut, doughnut").await;
     b.check("a search on the board").await;
     b.go(&format!("{}/?q=100%25", g.url)).await;
-    b.says("No case speaks of it.").await;
+    b.says("No case mentions it.").await;
     b.end().await;
     // Nobody else's.
     let other = g.client(Some("b@skerry.example")).await;

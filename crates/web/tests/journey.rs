@@ -111,7 +111,7 @@ async fn from_a_complaint_to_a_proof() {
     }
     b.fill("input[name=rpm]", "3600").await;
     b.says("rad/s² of 300").await;
-    b.says("what does not cancel: 2.24°").await;
+    b.says("left over after cancelling (residual angle): 2.24°").await;
     b.check("the angles").await;
     b.click("form[action$=angles] button.first").await;
     b.see(".done-list li:nth-child(2)").await;

@@ -200,7 +200,7 @@ async fn no_drive_begins_or_is_proposed_while_the_vehicle_must_not_be_driven() {
         for page in ["road", "decide", "lift"] {
             let text = g.get(&c, &format!("/cases/{id}/{page}")).await.text().await.unwrap();
             assert!(text.contains("Not to be driven"), "{page}");
-            for drive in ["Start the recorder", "Plan the runs", "A card for the road"] {
+            for drive in ["Start the recorder", "Plan the runs", "Print a run card"] {
                 assert!(!text.contains(drive), "{page} proposes: {drive}");
             }
         }

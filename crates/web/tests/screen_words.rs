@@ -75,8 +75,9 @@ fn of_code(tokens: TokenStream, out: &mut Vec<String>) {
         match &all[i] {
             TokenTree::Punct(p) if p.as_char() == '#' => {
                 // An attribute; after `cfg(test)` the whole item is left out.
-                let attribute = all.get(i + 1).map(ToString::to_string).unwrap_or_default();
-                i += 2;
+                let is_inner = matches!(all.get(i + 1), Some(TokenTree::Punct(p)) if p.as_char() == '!');
+                i += if is_inner { 3 } else { 2 };
+                let attribute = all.get(i - 1).map(ToString::to_string).unwrap_or_default();
                 if attribute.replace(' ', "").contains("cfg(test)") {
                     while i < all.len()
                         && !matches!(&all[i], TokenTree::Group(g) if g.delimiter() == proc_macro2::Delimiter::Brace)

@@ -473,7 +473,14 @@ pub struct Case {
 }
 
 impl Case {
-    /// Reads a case document: its format, its version, its fields.
+    /// Reads a case document: its format, its version, its fields. Unknown keys are no error; what cannot be read names its field.
+    ///
+    /// ```
+    /// use baricord_core::{case::Case, vehicle::sample::front_drive};
+    /// let document = Case::new_document("c1", "Hum", serde_json::json!(front_drive()));
+    /// assert_eq!(Case::from_json(&document).unwrap().title, "Hum");
+    /// assert_eq!(Case::from_json(&serde_json::json!({})).unwrap_err().code, "not-a-case");
+    /// ```
     pub fn from_json(doc: &Value) -> Result<Self, Problem> {
         if !doc.is_object() {
             return Err(Problem::new("not-a-case", "a case file is one JSON object"));

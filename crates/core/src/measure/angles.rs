@@ -138,7 +138,16 @@ fn check(input: &AnglesInput) -> Result<(), Problem> {
     Ok(())
 }
 
-/// What the joints of a shaft do at a speed.
+/// What the joints of a shaft do at a speed: each joint's angle (degrees), what the pinion and each section are shaken by (rad/s²),
+/// the residual angle, and findings against the limits. Slopes lie within ±60°; errors name the field.
+///
+/// ```
+/// use baricord_core::{error::read_json, measure::angles::angles};
+/// let input = serde_json::json!({"elements": [{"side_deg": 4.2}, {"side_deg": 6.9}, {"side_deg": 3.1}],
+///     "joints": ["cross", "cross"], "rpm": 3200});
+/// let a = angles(&read_json(&input).unwrap()).unwrap();
+/// assert!((a.torsional_rads2.get() - 244.6).abs() < 0.1);
+/// ```
 pub fn angles(input: &AnglesInput) -> Result<Angles, Problem> {
     check(input)?;
     let omega = input.rpm.omega();
@@ -179,19 +188,11 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
     let mut out = vec![];
     let mut over = |code: &str, at: String, message: String| out.push(Finding::new(code, Level::Over, message).at(at));
     if a.torsional_rads2.get() > torsional {
-        over(
-            "torsional",
-            "pinion".into(),
-            format!("the pinion is shaken by {:.0} of {torsional:.0} rad/s²", a.torsional_rads2.get()),
-        );
+        over("torsional", "pinion".into(), format!("pinion: {:.0} rad/s², limit {torsional:.0}", a.torsional_rads2.get()));
     }
     for (k, s) in a.sections_rads2.iter().enumerate() {
         if s.get() > section {
-            over(
-                "section",
-                format!("s{}", k + 1),
-                format!("section {} runs unevenly by {:.0} of {section:.0} rad/s²", k + 1, s.get()),
-            );
+            over("section", format!("s{}", k + 1), format!("section {}: {:.0} rad/s², limit {section:.0}", k + 1, s.get()));
         }
     }
     for (k, b) in a.joint_deg.iter().enumerate() {
@@ -224,12 +225,8 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
     for (k, s) in a.sections_coast_rads2.iter().enumerate() {
         if s.get() > section {
             out.push(
-                Finding::new(
-                    "section-coast",
-                    Level::Warn,
-                    format!("on coast section {} runs unevenly by {:.0} rad/s²", k + 1, s.get()),
-                )
-                .at(format!("s{}", k + 1)),
+                Finding::new("section-coast", Level::Warn, format!("section {} on coast: {:.0} rad/s²", k + 1, s.get()))
+                    .at(format!("s{}", k + 1)),
             );
         }
     }

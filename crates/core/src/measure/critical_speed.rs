@@ -55,7 +55,7 @@ fn elasticity(m: &Material) -> Result<(f64, f64), Problem> {
     }
 }
 
-/// The critical speed of a section.
+/// The critical speed of a section, rpm, from its free length, tube and material; errors name the field.
 pub fn critical_speed(input: &CriticalSpeedInput) -> Result<CriticalSpeed, Problem> {
     let s = &input.section;
     let under = |p: Problem| p.under("section");

@@ -75,7 +75,7 @@ pub fn joint_drag(input: &JointDragInput) -> Result<JointDrag, Problem> {
     } else if over(tight, slack) > STIFF {
         ("stiff-spot", "one axis is far tighter than the other".to_string())
     } else if tight * arm < LOOSE && tight < 3.0 * BALANCE_SIGMA {
-        ("loose", "nothing holds it: the balance tells no pull on either axis".to_string())
+        ("loose", "nothing holds it: the balance shows no pull on either axis".to_string())
     } else {
         ("smooth", "alike on both axes and all through".to_string())
     };

@@ -110,7 +110,7 @@ impl What {
             What::BearingCage => "bearing cage",
             What::BearingOuter => "bearing, outer ring",
             What::BearingInner => "bearing, inner ring",
-            What::BearingElement => "bearing, an element",
+            What::BearingElement => "bearing, rolling element",
             What::EngineHalf => "engine, once in two turns",
             What::EngineFirst => "engine, once a turn",
             What::EngineFiring => "engine, firing",
@@ -142,7 +142,16 @@ impl OrderLine {
     }
 }
 
-/// The base orders of a vehicle in a gear, without harmonics, lowest first within each base.
+/// The base orders of a vehicle in a gear, without harmonics, lowest first within each base: in wheel turns (`Base::Wheel`) or
+/// engine turns (`Base::Engine`). Without a gear what depends on it is left out. A gear that the vehicle has not is an error of
+/// field `gear`.
+///
+/// ```
+/// use baricord_core::{measure::orders::{What, orders}, vehicle::sample::rear_drive};
+/// let ladder = orders(&rear_drive(1), Some("5")).unwrap();
+/// let shaft = ladder.iter().find(|l| l.what == What::Prop).unwrap();
+/// assert_eq!(shaft.order.get(), 4.1); // 41 teeth over 10
+/// ```
 pub fn orders(v: &Vehicle, gear: Option<&str>) -> Result<Vec<OrderLine>, Problem> {
     v.gear_ratio(gear)?;
     let mut out: Vec<OrderLine> = vec![];

@@ -80,7 +80,15 @@ impl RunoutInput {
     }
 }
 
-/// Fits the readings.
+/// Fits the readings, 4 to 36 positions round one turn (the out-of-round part needs 6): eccentricity and total reading in mm, the
+/// high spot in degrees, findings. Positions that do not go round the turn are an error of field `readings`.
+///
+/// ```
+/// use baricord_core::measure::runout::{RunoutInput, runout};
+/// let mm = vec![0.10, 0.28, 0.41, 0.42, 0.30, 0.13, -0.01, -0.02];
+/// let r = runout(&RunoutInput { mm: Some(mm), ..RunoutInput::default() }).unwrap();
+/// assert!((r.tir_mm.get() - 0.465).abs() < 5e-4 && (r.high_spot_deg.get() - 115.8).abs() < 0.05);
+/// ```
 pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
     let points = input.points()?;
     let harmonics = if points.len() >= 6 { 2 } else { 1 };

@@ -238,7 +238,8 @@ fn common_at(before: &[LevelBin], after: &[LevelBin], peak: f64) -> Option<([f64
     Some(([x.amplitude, x.sigma], [y.amplitude, y.sigma]))
 }
 
-/// Holds after against before. `analysis` is what the tracked recordings say.
+/// Holds the runs after a repair against those before, order by order, each symptom with its verdict; where runs cannot be
+/// compared it says why. `analysis` is what the tracked recordings say.
 pub fn verify(case: &Case, tracked: &[Outcome], analysis: &Analysis) -> Verification {
     let mut out = Verification::default();
     let good: Vec<&Tracked> = tracked.iter().filter_map(|t| t.as_ref().ok()).filter(|t| case.is_weighed(&t.spec)).collect();

@@ -82,7 +82,8 @@ impl Gates {
     }
 }
 
-/// The likeliest causes of a symptom at the gate.
+/// The `most` likeliest causes of a symptom at the gate: what ordering each one's part now would cost until the vehicle is cured
+/// against testing first (workshop money, on average), in what qualities the part comes, and why a reason is asked.
 pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
     let w = weigh(case, k, symptom, analysis, &mut vec![]);
     let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));

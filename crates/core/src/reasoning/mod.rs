@@ -391,7 +391,18 @@ pub(crate) fn usual_kind(kind: &str) -> &str {
     knowledge::kinds_meant(kind).first().copied().unwrap_or(kind)
 }
 
-/// Weighs a case. `analysis` is what its recordings say, where there are any.
+/// Weighs a case: for each symptom its causes with probabilities (0 to 1, summing to 1), what was ruled out, the open tests and the
+/// plan; and one next step for the case. `analysis` is what its recordings say, where there are any. What cannot be weighed is a
+/// warning of the answer, never an error.
+///
+/// ```
+/// use baricord_core::{case::Case, reasoning::{diagnose, knowledge::builtin}, vehicle::sample::rear_drive};
+/// let mut document = Case::new_document("c1", "Clunk", serde_json::json!(rear_drive(1)));
+/// document["symptoms"] = serde_json::json!([{"id": "S1", "kind": "clunk"}]);
+/// let answer = diagnose(&Case::from_json(&document).unwrap(), builtin(), None);
+/// let sum: f64 = answer.symptoms[0].ranked.iter().map(|r| r.p).sum();
+/// assert!((sum - 1.0).abs() < 1e-9 && answer.step.is_some());
+/// ```
 pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diagnosis {
     let mut warnings = vec![];
     let mut weighed = vec![];

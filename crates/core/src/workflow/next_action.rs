@@ -136,7 +136,8 @@ fn of_step(case: &Case, k: &Knowledge, s: &NextStep) -> NextAction {
     }
 }
 
-/// What is done next on a case, by what is known of it.
+/// What is done next on a case: take down the words, a test, a repair, its proof, or handing it back. The one answer for every page,
+/// paper and the board.
 pub fn next_action(case: &Case, k: &Knowledge, diagnosis: &Diagnosis, proof: Option<&Verification>) -> NextAction {
     if case.symptoms.is_empty() {
         return NextAction::new(ActionKind::Describe, Station::Complaint, "Take down what the driver says");

@@ -51,7 +51,7 @@ pub fn map_frame(axes: &Axes, rungs: &[Rung], mark: Option<(f64, f64)>) -> Strin
             tick_text(t, step)
         );
     }
-    let words = if axes.hz_per_kmh.is_some() { "Hz" } else { "times a wheel turn" };
+    let words = if axes.hz_per_kmh.is_some() { "Hz" } else { "order, × wheel" };
     let _ = write!(
         o,
         r#"<text class="note turned" transform="translate(20 {:.0}) rotate(-90)">{words}</text>"#,

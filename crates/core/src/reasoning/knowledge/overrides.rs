@@ -67,11 +67,11 @@ fn is_nothing(l: &Limits) -> bool {
 
 /// Limits that a workshop may set: key, words, unit, from, to. Those of runout go by kind of station.
 pub const LIMITS: &[(&str, &str, &str, f64, f64)] = &[
-    ("torsional_rads2", "what a shaft may swing through to the axle", "rad/s²", 10.0, 5000.0),
-    ("section_rads2", "what a section may swing by itself", "rad/s²", 10.0, 5000.0),
+    ("torsional_rads2", "highest torsional acceleration at the axle", "rad/s²", 10.0, 5000.0),
+    ("section_rads2", "highest acceleration of a section", "rad/s²", 10.0, 5000.0),
     ("min_deg", "a joint's smallest working angle", "°", 0.0, 5.0),
-    ("max_deg", "its largest", "°", 1.0, 45.0),
-    ("equal_deg", "first and last joint alike to", "°", 0.05, 5.0),
+    ("max_deg", "a joint's largest working angle", "°", 1.0, 45.0),
+    ("equal_deg", "largest difference of first and last joint", "°", 0.05, 5.0),
     ("critical_ratio", "highest shaft speed, of its bending speed", "", 0.3, 0.95),
     ("shaft-end", "runout of a shaft near its ends", "mm", 0.01, 5.0),
     ("shaft-centre", "runout of a shaft at its middle", "mm", 0.01, 5.0),
@@ -189,7 +189,7 @@ impl WorkshopOverrides {
         if let Some(c) = &self.currency {
             let named = !c.trim().is_empty() && c.chars().count() <= LONGEST_CURRENCY && !c.chars().any(|x| x.is_ascii_digit());
             if !named {
-                let message = format!("the money is called by one to {LONGEST_CURRENCY} letters or a sign");
+                let message = format!("a currency is one to {LONGEST_CURRENCY} letters or a sign");
                 return Err(Problem::new("bad-value", message).field("currency"));
             }
             k.weights.time.currency = c.trim().into();

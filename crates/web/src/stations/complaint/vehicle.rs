@@ -35,7 +35,7 @@ async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     let (page, draw) = match written {
         Ok(v) => {
             let band = drawing::band(&v, &drawing::Marks::default());
-            (Preview { band, facts: vehicle_form::facts(&v), what: "Drawn so, not kept yet.".into(), wrong: false }, true)
+            (Preview { band, facts: vehicle_form::facts(&v), what: "Preview, not saved yet.".into(), wrong: false }, true)
         }
         // Half a number is no error to be shouted: the drawing stays, and a line says what does not fit.
         Err(p) => (Preview { band: String::new(), facts: vec![], what: p.message, wrong: true }, false),

@@ -153,7 +153,7 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
         };
         out.push((
             "gearbox".into(),
-            format!("the {} turns {:.0} a minute at 100 km/h{gear}", if v.is_electric() { "motor" } else { "engine" }, rpm.get()),
+            format!("{}: {:.0} rpm at 100 km/h{gear}", if v.is_electric() { "motor" } else { "engine" }, rpm.get()),
         ));
     }
     for (i, a) in v.axles.iter().enumerate().filter(|(_, a)| a.driven) {
@@ -168,12 +168,12 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
     for (i, p) in f.props.iter().enumerate() {
         for (k, s) in p.sections.iter().enumerate() {
             let mut words = vec![];
-            words.extend(p.rpm.filter(|_| k == 0).map(|r| format!("turns {:.0} a minute at 100 km/h", r.get())));
+            words.extend(p.rpm.filter(|_| k == 0).map(|r| format!("{:.0} rpm at 100 km/h", r.get())));
             if let Some(s) = s {
                 words.push(match s.limit_kmh {
-                    _ if s.is_far_off() => format!("bending is far off: allows {:.0} a minute", s.limit_rpm.get()),
-                    Some(v) => format!("bending allows {:.0} a minute: {:.0} km/h", s.limit_rpm.get(), v.get()),
-                    None => format!("bending allows {:.0} a minute", s.limit_rpm.get()),
+                    _ if s.is_far_off() => format!("bending speed allows {:.0} rpm", s.limit_rpm.get()),
+                    Some(v) => format!("bending speed allows {:.0} rpm: {:.0} km/h", s.limit_rpm.get(), v.get()),
+                    None => format!("bending speed allows {:.0} rpm", s.limit_rpm.get()),
                 });
             }
             out.push((format!("prop{i}_{k}"), words.join("; ")));
@@ -188,7 +188,7 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
     if let Some((a, b)) = two_tyre_sizes(t) {
         let rolls = |size: &str| Tyre::of_size(size).figures().map_or(0.0, |f| f.rolling_circumference_m.get());
         let message =
-            format!("two sizes: {a} rolls {:.3} m a turn, {b} {:.3} m. Type the one of the driven axle", rolls(&a), rolls(&b));
+            format!("two sizes: {a} rolls {:.3} m per turn, {b} {:.3} m. Type the one of the driven axle", rolls(&a), rolls(&b));
         return Err(Problem::new("two-sizes", message).field("tyre"));
     }
     let plain = |suffix: &str| t.strip_suffix(suffix).and_then(|n| parse_number(n.trim()));
@@ -206,7 +206,7 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
 
 fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
     format!(
-        "{:.0} mm high, rolls {:.3} m a turn, {:.1} turns a kilometre",
+        "{:.0} mm high, rolls {:.3} m per turn, {:.1} turns per km",
         f.diameter_mm.get(),
         f.rolling_circumference_m.get(),
         f.revs_per_km

@@ -189,7 +189,7 @@ fn asked_words(k: &LoadedCase, g: &Gates, asked: &[ReasonAsked]) -> Vec<String> 
                 ask_words(&k.knowledge, k.case(), &t.test, t.at.as_deref(), t.gear.as_deref()),
                 t.minutes
             ),
-            _ => format!("less sure than the {:.0} % from which this workshop buys parts", 100.0 * g.certainty),
+            _ => format!("less sure than the {:.0} % from which no reason is asked", 100.0 * g.certainty),
         })
         .collect()
 }
@@ -247,7 +247,7 @@ fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
         _ if a.plan.enough => "More testing would cost more than it saves.".into(),
         DiagnosisStatus::Left(1) => "One suspect is left, not sure enough yet.".into(),
         DiagnosisStatus::Left(n) => format!("{n} suspects are left."),
-        DiagnosisStatus::Leads(r) => format!("{} stands first, but most of it is open.", named(r)),
+        DiagnosisStatus::Leads(r) => format!("{} leads, but most of it is open.", named(r)),
         DiagnosisStatus::Open => "Nothing stands out yet: the cheapest tests first.".into(),
     }
 }

@@ -62,7 +62,7 @@ pub fn ladder_view(v: &Vehicle, r: &RecordingAnalysis, ladder: &[OrderLine], lin
         if let Some(w) = o.wheel_order(epw) {
             let name = match w {
                 w if (w - 2.0).abs() < 0.03 => "wheel, twice a turn".to_string(),
-                w if (w - 3.0).abs() < 0.03 => "wheel, three a turn".to_string(),
+                w if (w - 3.0).abs() < 0.03 => "wheel, three times a turn".to_string(),
                 _ => "measured, no part".to_string(),
             };
             out.push(Rung {

@@ -185,7 +185,7 @@ fn source_words(o: &[baricord_core::analysis::Source]) -> String {
     let more = names.len().saturating_sub(4);
     let shown = names.into_iter().take(4).collect::<Vec<_>>().join(", ");
     match (shown.is_empty(), more) {
-        (true, _) => "no part of this vehicle turns so".into(),
+        (true, _) => "no part of this vehicle turns at this rate".into(),
         (_, 0) => shown,
         (_, n) => format!("{shown}, {n} more"),
     }
@@ -206,7 +206,7 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
                 family: near.map_or("none", |(l, _)| charts::family_class(l.what.family())),
                 order: format!("{:.2}", o.order),
                 error: format!("{:.2}", o.order_sigma.max(0.005)),
-                base: if o.base == Base::Engine { "an engine turn" } else { "a wheel turn" },
+                base: if o.base == Base::Engine { "× engine" } else { "× wheel" },
                 level: format!("{level:.2}"),
                 level_error: format!("{:.2}", error.max(0.005)),
                 unit: o.unit.clone().unwrap_or("m/s²".into()),
@@ -362,7 +362,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
 /// What stands beside the orders: something that rings, beats, a converter that slips.
 fn noticed(r: &RecordingAnalysis) -> Vec<String> {
     let list = |orders: &[f64]| orders.iter().map(|o| format!("{o:.2}")).collect::<Vec<_>>().join(" and ");
-    let rings = r.resonances.iter().map(|x| format!("something rings at {:.0} Hz: {} peak there", x.hz, list(&x.orders)));
+    let rings = r.resonances.iter().map(|x| format!("resonance near {:.0} Hz: {} peak there", x.hz, list(&x.orders)));
     let beats = r.beats.iter().map(|b| {
         let other = b.other.map_or(String::new(), |o| format!(" (the other stands at {o:.2})"));
         let beat = format!("{:.2} rises and falls every {:.1} s, {:.0} % deep", b.order, b.period_s, 100.0 * b.depth);
@@ -383,9 +383,9 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
     let mut out = run_words(run);
     if let Some(x) = &r.reference {
         match (x.source.as_str(), x.lag_s) {
-            ("speed" | "rpm", Some(l)) => out += &format!(". Speed comes {l:.2} s late"),
-            ("pulse", _) => out += ". Turns are counted by the pulse",
-            ("ridge", _) => out += ". Turns are those of the ridge",
+            ("speed" | "rpm", Some(l)) => out += &format!(". The speed signal is {l:.2} s late"),
+            ("pulse", _) => out += ". Turns are counted by the pulse sensor",
+            ("ridge", _) => out += ". Turns are taken from the clearest ridge",
             _ if x.delay_words().is_some() => {
                 let words = x.delay_words().unwrap_or_default();
                 out += &format!(". {}", words.trim_end_matches('.'));

@@ -102,7 +102,7 @@ pub fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, (run,
     }
     Chosen {
         heard,
-        words: near.map_or_else(|| format!("{:.2} times a wheel turn", o.order), |(l, _)| l.what.words().to_string()),
+        words: near.map_or_else(|| format!("{:.2} × wheel", o.order), |(l, _)| l.what.words().to_string()),
         level: format!("{level:.2}"),
         error: format!("{:.2}", error.max(0.005)),
         at: format!("{:.0}", o.peak_speed_kmh),
