@@ -7,9 +7,9 @@ use std::io::{Seek, Write};
 use std::path::{Component, Path, PathBuf};
 
 /// The largest file that is read.
-pub const MAX_FILE: u64 = 2 << 30;
+pub const MAX_FILE_BYTES: u64 = 2 << 30;
 /// The largest document, bytes.
-pub const MAX_DOCUMENT: usize = 4 << 20;
+pub const MAX_DOCUMENT_BYTES: usize = 4 << 20;
 
 /// A case that can be read.
 pub struct CaseSource {
@@ -55,7 +55,7 @@ fn parse(text: &str) -> Result<Value, Problem> {
 
 /// The document of a case out of its bytes; `named`: whether they are called case.json.
 fn document(bytes: Vec<u8>, named: bool) -> Result<Value, Problem> {
-    if bytes.len() > MAX_DOCUMENT {
+    if bytes.len() > MAX_DOCUMENT_BYTES {
         return Err(Problem::new("too-large", "a case.json may have up to 4 MiB; recordings stand beside it"));
     }
     let text = String::from_utf8(bytes).map_err(|_| match named {
@@ -76,7 +76,7 @@ impl CaseSource {
             let root = path.canonicalize().map_err(|e| cannot_read(path, &e))?;
             let file = in_folder(&root, Path::new("case.json"))?
                 .ok_or_else(|| Problem::new("cannot-read", format!("{} holds no case.json", path.display())))?;
-            let bytes = FileSource::from(file).head(MAX_DOCUMENT + 1)?;
+            let bytes = FileSource::from(file).head(MAX_DOCUMENT_BYTES + 1)?;
             return Ok(Self { document: document(bytes, true)?, files: Files::Folder(root) });
         }
         Self::from_source(&path.to_path_buf().into())
@@ -95,9 +95,9 @@ impl CaseSource {
             place
                 .entry("case.json")?
                 .ok_or_else(|| Problem::new("not-a-case", "the zip holds no case.json"))?
-                .head(MAX_DOCUMENT + 1)?
+                .head(MAX_DOCUMENT_BYTES + 1)?
         } else {
-            whole.head(MAX_DOCUMENT + 1)?
+            whole.head(MAX_DOCUMENT_BYTES + 1)?
         };
         Ok(Self { document: document(bytes, zip)?, files: if zip { Files::Zip(place) } else { Files::None } })
     }
@@ -112,7 +112,7 @@ impl CaseSource {
                 let Some(full) = in_folder(root, &path)? else { return Ok(None) };
                 check_regular(&full)?;
                 let length = std::fs::metadata(&full).map_err(|e| cannot_read(&full, &e))?.len();
-                if length > MAX_FILE {
+                if length > MAX_FILE_BYTES {
                     return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field("file"));
                 }
                 Ok(Some(full.into()))
@@ -316,7 +316,7 @@ mod tests {
     #[test]
     fn a_document_has_an_end() {
         let mut d = doc();
-        d["x"] = "x".repeat(MAX_DOCUMENT).into();
+        d["x"] = "x".repeat(MAX_DOCUMENT_BYTES).into();
         let bytes = document_text(&d).into_bytes();
         assert_eq!(CaseSource::from_bytes(bytes.clone()).err().unwrap().code, "too-large");
         assert_eq!(CaseSource::from_bytes(zipped(&d, &[]).unwrap()).err().unwrap().code, "too-large");

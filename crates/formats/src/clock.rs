@@ -23,11 +23,11 @@ pub(crate) struct Clock {
 }
 
 /// Steps of the time column that are looked at to know its pace.
-const STEPS: usize = 1 << 20;
+const MAX_STEPS: usize = 1 << 20;
 
 /// The shortest and the longest step between samples, s.
-const SHORTEST_STEP: f64 = 1e-6;
-const LONGEST_STEP: f64 = 10.0;
+const SHORTEST_STEP_S: f64 = 1e-6;
+const LONGEST_STEP_S: f64 = 10.0;
 /// Samples that may be missing for each row that is there, and in any file: what is bridged takes room too.
 const BRIDGED_PER_ROW: u64 = 8;
 const BRIDGED_ANYWAY: u64 = 4_000_000;
@@ -131,7 +131,7 @@ pub(crate) fn fit(rows: &mut Rows, line: impl Fn(u64) -> u64) -> Result<Clock, P
     if !(dt.is_finite() && dt > 0.0) {
         return Err(Problem::new("bad-time", "no sampling rate can be worked out from the time column").line(line(0)));
     }
-    if !(SHORTEST_STEP..=LONGEST_STEP).contains(&dt) {
+    if !(SHORTEST_STEP_S..=LONGEST_STEP_S).contains(&dt) {
         let message = format!("the time column moves on by {dt:.3e} s: is its unit right? Steps of 1 µs to 10 s are read");
         return Err(Problem::new("bad-time", message).line(line(0)));
     }
@@ -166,7 +166,7 @@ fn pace(rows: &mut Rows, line: &impl Fn(u64) -> u64) -> Result<Rule, Problem> {
             let d = t - l;
             moved += u64::from(d > 0.0);
             equal += u64::from(d == 0.0);
-            if d > 0.0 && steps.len() < STEPS {
+            if d > 0.0 && steps.len() < MAX_STEPS {
                 steps.push(d);
             }
         }

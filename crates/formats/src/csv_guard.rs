@@ -9,7 +9,7 @@ use std::io::{BufRead, Read};
 use std::rc::Rc;
 
 /// Longest line of a CSV file, bytes.
-pub const MAX_LINE: usize = 1 << 20;
+pub const MAX_LINE_BYTES: usize = 1 << 20;
 
 /// Where a quote may open and close a cell, as the parser behind sees it.
 #[derive(Clone, Copy, PartialEq)]
@@ -85,7 +85,7 @@ impl<'a> CsvGuard<'a> {
 
     fn grow(&mut self, by: usize) -> std::io::Result<()> {
         self.length += by;
-        if self.length > MAX_LINE {
+        if self.length > MAX_LINE_BYTES {
             return Err(self.stop("line-too-long", format!("line {} is longer than 1 MiB: this is no table", self.line)));
         }
         Ok(())
@@ -121,11 +121,11 @@ mod tests {
 
     #[test]
     fn a_long_line_and_an_open_quote_are_told_with_their_line() {
-        let long = [b"a,b\n".to_vec(), vec![b'1'; MAX_LINE + 1]].concat();
+        let long = [b"a,b\n".to_vec(), vec![b'1'; MAX_LINE_BYTES + 1]].concat();
         for separator in [None, Some(b',')] {
             let p = read(&long, separator).unwrap_err();
             assert_eq!((p.code.as_str(), p.line), ("line-too-long", Some(2)));
-            assert!(read(&[b"a,b\n".to_vec(), vec![b'1'; MAX_LINE]].concat(), separator).is_ok());
+            assert!(read(&[b"a,b\n".to_vec(), vec![b'1'; MAX_LINE_BYTES]].concat(), separator).is_ok());
         }
         for text in ["t,\"az\n0,1\n", "t,\"az"] {
             let p = read(text.as_bytes(), Some(b',')).unwrap_err();

@@ -1,7 +1,7 @@
 //! Columns of a CSV file: comma, semicolon or tab; dot or comma decimals; a preamble before the
 //! headings; headings again in the middle.
 
-use crate::csv_guard::{CsvGuard, MAX_LINE};
+use crate::csv_guard::{CsvGuard, MAX_LINE_BYTES};
 use crate::numbers::{heading, number};
 use crate::source::FileSource;
 use baricord_core::case::CsvWriting;
@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::io::{BufRead, Read};
 
 /// How much of a file shows how it is written.
-const HEAD: usize = 16 << 10;
+const HEAD_BYTES: usize = 16 << 10;
 
 /// How a file is written.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,7 +35,7 @@ fn text_of(bytes: &[u8]) -> Result<&str, Problem> {
 
 /// How a file is written: guessed from its first lines, where it was not said.
 pub fn sniff_as(bytes: &[u8], how: &CsvWriting) -> Result<CsvShape, Problem> {
-    let head = &bytes[..bytes.len().min(HEAD)];
+    let head = &bytes[..bytes.len().min(HEAD_BYTES)];
     // A cut in the middle of a character is no fault of the file's: only whole bytes before it count.
     let whole = if bytes.len() > head.len() { head.iter().rposition(|b| b.is_ascii()).map_or(0, |i| i + 1) } else { head.len() };
     let head = text_of(&head[..whole])?;
@@ -98,7 +98,7 @@ pub(crate) struct Table<'a> {
 impl<'a> Table<'a> {
     /// Finds the columns asked for.
     pub fn open(file: &'a FileSource, wanted: &[&str], how: &CsvWriting) -> Result<Self, Problem> {
-        let head = file.head(HEAD + 1)?;
+        let head = file.head(HEAD_BYTES + 1)?;
         let shape = sniff_as(&head, how)?;
         let place: HashMap<String, usize> =
             shape.headings.iter().enumerate().rev().map(|(i, (h, _))| (h.to_lowercase(), i)).collect();
@@ -139,8 +139,10 @@ impl<'a> Table<'a> {
         self.file.read_with(|r| {
             for _ in 0..=self.shape.preamble {
                 let mut skipped = vec![];
-                Read::take(&mut *r, MAX_LINE as u64 + 1).read_until(b'\n', &mut skipped).map_err(|e| self.file.broken(&e))?;
-                if skipped.len() > MAX_LINE {
+                Read::take(&mut *r, MAX_LINE_BYTES as u64 + 1)
+                    .read_until(b'\n', &mut skipped)
+                    .map_err(|e| self.file.broken(&e))?;
+                if skipped.len() > MAX_LINE_BYTES {
                     return Err(Problem::new("line-too-long", "a line before the rows is longer than 1 MiB").line(1));
                 }
             }

@@ -16,18 +16,18 @@ struct Point {
 }
 
 /// Largest track, bytes.
-const MAX_GPX: u64 = 64 << 20;
+const MAX_GPX_BYTES: u64 = 64 << 20;
 /// Longest track, s: eleven days.
-const MAX_SECONDS: f64 = 1e6;
+const LONGEST_TRACK_S: f64 = 1e6;
 
 /// Seconds from the first point, and m/s.
 pub(crate) fn read(file: &FileSource) -> Result<Vec<(f64, f64)>, Problem> {
     let field = |p: Problem| p.field("speed.file");
-    if file.length()? > MAX_GPX {
+    if file.length()? > MAX_GPX_BYTES {
         return Err(field(Problem::new("too-large", "a GPX file may have up to 64 MiB: cut the track to the drive")));
     }
     // The length of a file in a zip is a claim: what is read is bounded too.
-    let bytes = file.head(MAX_GPX as usize)?;
+    let bytes = file.head(MAX_GPX_BYTES as usize)?;
     let text = std::str::from_utf8(&bytes).map_err(|_| field(Problem::new("not-utf8", "the GPX file is not UTF-8")))?;
     speeds(&points(text)?)
 }
@@ -90,7 +90,7 @@ fn points(text: &str) -> Result<Vec<Point>, Problem> {
     let Some(first) = points.first().and_then(|p: &Point| p.time) else {
         return Err(Problem::new("bad-gpx", "the GPX file holds no track points with a time").field("speed.file"));
     };
-    let far = |p: &&Point| p.time.is_some_and(|t| t.duration_since(first).as_secs_f64().abs() > MAX_SECONDS);
+    let far = |p: &&Point| p.time.is_some_and(|t| t.duration_since(first).as_secs_f64().abs() > LONGEST_TRACK_S);
     match points.iter().find(far) {
         Some(p) => Err(bad(text, p.at, &"its time is more than eleven days from the first point's")),
         None => Ok(points),
@@ -169,7 +169,7 @@ mod tests {
         }
         // A year that no calendar has is no time: the point is left out.
         assert_eq!(read(point("54", "1", "99999999999999999-01-01T00:00:00Z").as_bytes()).unwrap().len(), 0);
-        let large = vec![b' '; MAX_GPX as usize + 1];
+        let large = vec![b' '; MAX_GPX_BYTES as usize + 1];
         assert_eq!(read(&large).unwrap_err().code, "too-large");
     }
 }

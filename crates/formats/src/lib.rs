@@ -18,7 +18,7 @@ mod spool;
 mod wav;
 mod zip_bounds;
 
-pub use case_file::{CaseSource, MAX_DOCUMENT, MAX_FILE, document_text, stream_zip, write_case, write_zip};
+pub use case_file::{CaseSource, MAX_DOCUMENT_BYTES, MAX_FILE_BYTES, document_text, stream_zip, write_case, write_zip};
 pub use csv_in::CsvShape;
 pub use mapping::{ColumnRole, Look, Role, TableLook, described, look, speed_described};
 pub use recording::{read_all, read_recording, write_csv};

@@ -9,9 +9,9 @@ use baricord_core::error::Problem;
 use serde_json::{Value, json};
 
 /// Lines that are shown.
-const SHOWN: usize = 10;
+const MAX_SHOWN_LINES: usize = 10;
 /// Channels of a recording.
-const MOST: usize = 8;
+const MAX_CHANNELS: usize = 8;
 
 /// What a column holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -133,7 +133,7 @@ pub fn look(head: &[u8], how: &CsvWriting) -> Result<Look, Problem> {
         .enumerate()
         .skip(shape.preamble + 1)
         .filter(|(_, l)| !l.trim().is_empty())
-        .take(SHOWN)
+        .take(MAX_SHOWN_LINES)
         .map(|(i, l)| {
             let cell = |c: &str| {
                 let c = c.trim().trim_matches('"');
@@ -184,7 +184,9 @@ fn columns(shape: &CsvShape) -> Vec<ColumnRole> {
                 () => Role::Nothing,
             };
             let once = matches!(role, Role::Time | Role::Speed | Role::Rpm);
-            if once && taken.contains(&role) || role.is_channel() && taken.iter().filter(|r| r.is_channel()).count() >= MOST {
+            if once && taken.contains(&role)
+                || role.is_channel() && taken.iter().filter(|r| r.is_channel()).count() >= MAX_CHANNELS
+            {
                 role = Role::Nothing;
             }
             taken.push(role);
@@ -226,9 +228,12 @@ pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Prob
     if channels.is_empty() {
         return Err(missing("no channel is marked: acceleration, sound, velocity or a pulse"));
     }
-    if channels.len() > MOST {
-        return Err(Problem::new("too-many-channels", format!("{} channels are marked; up to {MOST} are read", channels.len()))
-            .field("channels"));
+    if channels.len() > MAX_CHANNELS {
+        return Err(Problem::new(
+            "too-many-channels",
+            format!("{} channels are marked; up to {MAX_CHANNELS} are read", channels.len()),
+        )
+        .field("channels"));
     }
     let channels: Vec<Value> = channels
         .iter()

@@ -60,20 +60,22 @@ fn read(spec: &RecordingSpec, files: Fetch<'_>) -> Result<Samples, Problem> {
 }
 
 /// Faster drives nobody, m/s, and turns no engine, Hz: a receiver's slip, which is left out.
-const FASTEST: f64 = 200.0;
-const MOST_TURNS: f64 = 1_000.0;
+const FASTEST_MS: f64 = 200.0;
+const FASTEST_ENGINE_HZ: f64 = 1_000.0;
 /// So many times that, no instrument says: the column is something else.
-const NEVER: f64 = 1_000.0;
+const IMPOSSIBLE_FACTOR: f64 = 1_000.0;
 
 /// Leaves out readings of speed and rpm that cannot be, and refuses columns that cannot be either.
 fn check_reference(s: &mut Samples) -> Result<(), Problem> {
     let mut noticed = vec![];
-    for (readings, most, what, field) in [(&mut s.speed, FASTEST, "km/h", "speed"), (&mut s.rpm, MOST_TURNS, "rpm", "rpm")] {
+    for (readings, most, what, field) in
+        [(&mut s.speed, FASTEST_MS, "km/h", "speed"), (&mut s.rpm, FASTEST_ENGINE_HZ, "rpm", "rpm")]
+    {
         let shown = |v: f64| if field == "speed" { 3.6 * v } else { 60.0 * v };
         let far = |r: &&(f64, f64)| r.1.abs() > most;
         let Some(&(t, v)) = readings.iter().find(far) else { continue };
         let left_out = readings.iter().filter(far).count();
-        if left_out * 2 > readings.len() || readings.iter().any(|r| r.1.abs() > NEVER * most) {
+        if left_out * 2 > readings.len() || readings.iter().any(|r| r.1.abs() > IMPOSSIBLE_FACTOR * most) {
             let why = format!("{:.3e} {what} at {t:.2} s: no vehicle does that; is this the right column?", shown(v));
             return Err(Problem::new("out-of-range", why).field(field));
         }
@@ -86,23 +88,23 @@ fn check_reference(s: &mut Samples) -> Result<(), Problem> {
 }
 
 /// A drive that is longer is looked at up to here, s: eight hours and twenty minutes.
-const LONGEST: f64 = 30_000.0;
+const LONGEST_DRIVE_S: f64 = 30_000.0;
 
 /// Keeps the beginning of a recording that is longer than any drive: the file stays whole.
 fn bound(s: &mut Samples) {
-    let kept = (LONGEST * s.rate.get()) as usize;
+    let kept = (LONGEST_DRIVE_S * s.rate.get()) as usize;
     if s.len() <= kept {
         return;
     }
     let hours = s.duration().get() / 3600.0;
-    let end = s.start.get() + LONGEST;
+    let end = s.start.get() + LONGEST_DRIVE_S;
     s.channels.iter_mut().for_each(|c| c.data = c.data.first(kept));
     s.speed.retain(|v| v.0 <= end);
     s.rpm.retain(|v| v.0 <= end);
     s.gaps.retain(|g| g.start < kept);
     let message = format!(
         "the recording is {hours:.1} hours long: its first {:.1} are used; cut the file to look at the rest",
-        LONGEST / 3600.0
+        LONGEST_DRIVE_S / 3600.0
     );
     s.warnings.push(Warning::new("too-long", message).second(end));
 }
@@ -180,9 +182,9 @@ struct Column {
 }
 
 /// Readings of a reference that are kept as they are; beyond them only changes are.
-const READINGS: usize = 1 << 20;
+const MAX_READINGS: usize = 1 << 20;
 /// The closest two kept changes may stand, s.
-const CLOSEST: f64 = 0.02;
+const CLOSEST_CHANGE_S: f64 = 0.02;
 
 impl Column {
     fn push(&mut self, time: f64, value: f64) {
@@ -190,7 +192,7 @@ impl Column {
             return;
         }
         self.rows.push((time, value));
-        if !self.thin && self.rows.len() >= READINGS {
+        if !self.thin && self.rows.len() >= MAX_READINGS {
             self.thin = true;
             let mut kept: Vec<(f64, f64)> = vec![];
             for r in self.rows.drain(..) {
@@ -203,7 +205,7 @@ impl Column {
     }
 
     fn is_news(last: Option<&(f64, f64)>, time: f64, value: f64) -> bool {
-        last.is_none_or(|l| value != l.1 && time >= l.0 + CLOSEST)
+        last.is_none_or(|l| value != l.1 && time >= l.0 + CLOSEST_CHANGE_S)
     }
 }
 
@@ -456,7 +458,7 @@ mod tests {
             assert_eq!((s.warnings[0].code.as_str(), s.warnings[0].at.as_deref()), ("out-of-range", Some("speed")));
         }
         let s = with(50, "900");
-        assert!(!s.refused && s.speed.iter().all(|r| r.1 < FASTEST) && s.speed.len() == 20);
+        assert!(!s.refused && s.speed.iter().all(|r| r.1 < FASTEST_MS) && s.speed.len() == 20);
         assert_eq!((s.warnings[0].code.as_str(), s.warnings[0].at_s), ("out-of-range", Some(0.49)));
         let s = get(&spec(json!({})), &rows(100).replace(",0.3,", ",1e300,"));
         assert_eq!((s.refused, s.warnings[0].code.as_str(), s.warnings[0].line), (true, "out-of-range", Some(5)));
@@ -480,7 +482,7 @@ mod tests {
         let plain = s.channels[0].data.to_vec().unwrap();
         // As if its hundred samples were ten minutes apart.
         s.rate = Hz(1.0 / 600.0);
-        s.speed = vec![(0.0, 1.0), (LONGEST + 1.0, 2.0)];
+        s.speed = vec![(0.0, 1.0), (LONGEST_DRIVE_S + 1.0, 2.0)];
         s.gaps = vec![3..4, 70..80];
         bound(&mut s);
         assert_eq!((s.len(), s.speed.len(), s.gaps.len()), (50, 1, 1));

@@ -1,7 +1,7 @@
 //! A file of a case, wherever it lies: in memory, on disk, or inside a zip. Read from its start as
 //! often as needed, and never whole unless that is asked for.
 
-use crate::case_file::MAX_FILE;
+use crate::case_file::MAX_FILE_BYTES;
 use crate::zip_bounds;
 use baricord_core::error::Problem;
 use std::fs::File;
@@ -144,7 +144,7 @@ impl Place {
         let wanted =
             z.file_names().filter_map(|n| n.ok().map(|n| n.into_owned())).find(|n| n == name || n.ends_with(&format!("/{name}")));
         let Some(wanted) = wanted else { return Ok(None) };
-        if z.by_name(&wanted).map_err(|e| zip_error(&e))?.size() > MAX_FILE {
+        if z.by_name(&wanted).map_err(|e| zip_error(&e))?.size() > MAX_FILE_BYTES {
             return Err(Problem::new("too-large", format!("{name} is over 2 GiB")).field(name));
         }
         Ok(Some(FileSource { place: self.clone(), entry: Some(wanted), watch: None }))
@@ -170,7 +170,7 @@ impl FileSource {
                 let f = z.by_name(name).map_err(|e| zip_error(&e))?;
                 // The size in a zip's directory is a claim, and the sum of all was held to a bound: no entry
                 // unpacks to more than it claims.
-                let most = f.size().min(MAX_FILE);
+                let most = f.size().min(MAX_FILE_BYTES);
                 work(&mut BufReader::with_capacity(1 << 16, f.take(most)))
             }
         }
@@ -195,7 +195,7 @@ impl FileSource {
 
     /// All of it; for files that are small by their nature.
     pub fn bytes(&self) -> Result<Vec<u8>, Problem> {
-        self.head(MAX_FILE as usize)
+        self.head(MAX_FILE_BYTES as usize)
     }
 
     /// Hands it on in pieces of one size, the last one shorter; `put` answers whether to go on.

@@ -8,9 +8,9 @@ use std::os::unix::fs::FileExt;
 use tempfile::SpooledTempFile;
 
 /// Bytes of a spool that stay in memory.
-const IN_MEMORY: usize = 24 << 20;
+const MEMORY_BYTES: usize = 24 << 20;
 /// Samples of a channel that stay in memory.
-const SAMPLES_IN_MEMORY: usize = 1 << 20;
+const MEMORY_SAMPLES: usize = 1 << 20;
 
 fn full(e: &std::io::Error) -> Problem {
     Problem::new("no-room", format!("the temporary folder cannot take the recording: {e}"))
@@ -25,7 +25,7 @@ pub(crate) struct Rows {
 
 impl Rows {
     pub fn new(values: usize) -> Self {
-        Self { file: BufWriter::with_capacity(1 << 16, SpooledTempFile::new(IN_MEMORY)), values, count: 0 }
+        Self { file: BufWriter::with_capacity(1 << 16, SpooledTempFile::new(MEMORY_BYTES)), values, count: 0 }
     }
 
     pub fn push(&mut self, time: f64, values: impl Iterator<Item = f32>) -> Result<(), Problem> {
@@ -77,7 +77,7 @@ impl DataBuilder {
             return f.write_all(&v.to_le_bytes()).map_err(|e| full(&e));
         }
         self.memory.push(v);
-        if self.memory.len() >= SAMPLES_IN_MEMORY {
+        if self.memory.len() >= MEMORY_SAMPLES {
             let mut f = BufWriter::with_capacity(1 << 16, tempfile::tempfile().map_err(|e| full(&e))?);
             for v in std::mem::take(&mut self.memory) {
                 f.write_all(&v.to_le_bytes()).map_err(|e| full(&e))?;
@@ -147,7 +147,7 @@ mod tests {
     #[test]
     fn a_long_channel_reads_from_disk_as_from_memory() {
         let mut b = DataBuilder::default();
-        let n = SAMPLES_IN_MEMORY + 1000;
+        let n = MEMORY_SAMPLES + 1000;
         for i in 0..n {
             b.push((i % 1009) as f32).unwrap();
         }

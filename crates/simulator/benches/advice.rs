@@ -7,7 +7,7 @@
 use baricord_core::reasoning::decision_problem::DecisionProblem;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::{Knowledge, Test, builtin};
-use baricord_core::reasoning::plan::AHEAD;
+use baricord_core::reasoning::plan::MOVES_AHEAD;
 use baricord_core::reasoning::{Hypothesis, OpenTest, advise, beliefs, information_gain, open_tests};
 use baricord_core::vehicle::PlaceKind;
 use baricord_simulator::worlds::{Distance, World, small_problem};
@@ -258,7 +258,7 @@ fn main() {
     }
     let mut rng = ChaCha8Rng::seed_from_u64(7);
     let games: Vec<DecisionProblem> = (0..200).map(|_| small_problem(&mut rng)).collect();
-    let over: Vec<f64> = games.par_iter().map(|g| g.policy_cost(AHEAD) / g.optimal_cost() - 1.0).collect();
+    let over: Vec<f64> = games.par_iter().map(|g| g.policy_cost(MOVES_AHEAD) / g.optimal_cost() - 1.0).collect();
     let mean = 100.0 * over.iter().sum::<f64>() / over.len() as f64;
     let worst = 100.0 * over.iter().copied().fold(0.0, f64::max);
     println!("200 small games: the plan costs {mean:.2} % more than the optimum on average, {worst:.1} % at worst");

@@ -1,6 +1,6 @@
 //! A small sample of the benches: is the weighing as sure as it may be, is the plan as good as it can be.
 
-use baricord_core::reasoning::plan::AHEAD;
+use baricord_core::reasoning::plan::MOVES_AHEAD;
 use baricord_simulator::worlds::{examined, small_problem};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
@@ -9,7 +9,7 @@ use rand_chacha::ChaCha8Rng;
 fn the_plan_comes_close_to_the_best_course_there_is_and_never_below_it() {
     let mut rng = ChaCha8Rng::seed_from_u64(11);
     let over: Vec<f64> =
-        (0..40).map(|_| small_problem(&mut rng)).map(|g| g.policy_cost(AHEAD) / g.optimal_cost() - 1.0).collect();
+        (0..40).map(|_| small_problem(&mut rng)).map(|g| g.policy_cost(MOVES_AHEAD) / g.optimal_cost() - 1.0).collect();
     assert!(over.iter().all(|o| *o > -1e-9), "{over:?}");
     assert!(over.iter().sum::<f64>() / 40.0 < 0.01, "{over:?}");
     // Looking no further than the next replacement costs much more: the tests matter.

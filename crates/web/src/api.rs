@@ -136,7 +136,7 @@ async fn case(request: Request) -> Result<CaseSource, ApiError> {
         return Err(fail(StatusCode::UNPROCESSABLE_ENTITY, "unknown-content-type", accepted));
     }
     // A lone document is small; a zip may hold recordings.
-    let most = if kind.starts_with("application/json") { baricord_formats::MAX_DOCUMENT } else { crate::MAX_UPLOAD };
+    let most = if kind.starts_with("application/json") { baricord_formats::MAX_DOCUMENT_BYTES } else { crate::MAX_UPLOAD };
     let file = tempfile::NamedTempFile::new().map_err(disk)?;
     let mut out = tokio::fs::File::from_std(file.reopen().map_err(disk)?);
     let (mut body, mut length) = (request.into_body().into_data_stream(), 0);

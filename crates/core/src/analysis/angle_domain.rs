@@ -1,17 +1,17 @@
 //! A channel in wheel turns: densely for high orders, sparsely for low ones, and in windows.
 
-use super::angular_resampling::{Angle, Extent, STEPS};
-use crate::signal::{OrderWindows, PASSBAND, Pyramid, Resampler};
+use super::angular_resampling::{Angle, Extent, STEPS_PER_TURN};
+use crate::signal::{OrderWindows, PASSBAND_SHARE, Pyramid, Resampler};
 
 /// Samples a turn for low orders.
-const SPARSE: usize = 32;
+const SPARSE_STEP: usize = 32;
 
 /// Turns from which a picture has windows enough.
-const LONG_RUN: usize = 4000;
+const LONG_RUN_TURNS: usize = 4000;
 
 /// Samples a turn that hold orders up to `top`.
 pub(super) fn samples_for(top: f64) -> usize {
-    [32usize, 64, 96, 128, 192, 256].into_iter().find(|n| *n as f64 * PASSBAND >= top).unwrap_or(256)
+    [32usize, 64, 96, 128, 192, 256].into_iter().find(|n| *n as f64 * PASSBAND_SHARE >= top).unwrap_or(256)
 }
 
 /// Samples a second from which orders up to `top` can be taken at a wheel's turns a second.
@@ -25,7 +25,7 @@ pub(super) type AtAngles<'a> = (&'a [f32], usize, Extent);
 /// Samples a second up to which a channel is needed everywhere, when nothing turns faster than this.
 pub(super) fn whole_rate(fastest_hz: f64) -> f64 {
     // A level may be up to twice as fast as it need be.
-    2.0 * 1.05 * SPARSE as f64 * fastest_hz
+    2.0 * 1.05 * SPARSE_STEP as f64 * fastest_hz
 }
 
 /// A channel at equal angles.
@@ -40,15 +40,15 @@ impl AngleSamples {
     /// Turns a signal whose first sample stands at `start` into samples that hold orders up to `top`.
     pub fn new(r: &Resampler, angle: &Angle, x: &Pyramid, start: f64, top: f64) -> Self {
         let per_turn = samples_for(top);
-        let sparse = angle.resample(r, x, start, SPARSE, Extent::Whole);
-        let dense = if per_turn > SPARSE { angle.resample(r, x, start, per_turn, Extent::Looked) } else { vec![] };
-        Self { sparse, dense, per_turn: per_turn.max(SPARSE) }
+        let sparse = angle.resample(r, x, start, SPARSE_STEP, Extent::Whole);
+        let dense = if per_turn > SPARSE_STEP { angle.resample(r, x, start, per_turn, Extent::Looked) } else { vec![] };
+        Self { sparse, dense, per_turn: per_turn.max(SPARSE_STEP) }
     }
 
     /// The samples that hold an order.
     pub fn for_order(&self, order: f64) -> AtAngles<'_> {
-        if self.dense.is_empty() || order <= PASSBAND * SPARSE as f64 {
-            (&self.sparse, SPARSE, Extent::Whole)
+        if self.dense.is_empty() || order <= PASSBAND_SHARE * SPARSE_STEP as f64 {
+            (&self.sparse, SPARSE_STEP, Extent::Whole)
         } else {
             (&self.dense, self.per_turn, Extent::Looked)
         }
@@ -72,16 +72,16 @@ pub(super) struct Windows<'a> {
 impl<'a> Windows<'a> {
     /// Windows over a channel's samples.
     pub fn new((x, per_turn, extent): AtAngles<'a>, angle: &'a Angle, turns: usize, top: f64, with_floor: bool) -> Self {
-        let n = per_turn / STEPS;
+        let n = per_turn / STEPS_PER_TURN;
         // Pictures of short runs need every window that there is; what is counted needs them only half
         // apart, and of a long run, which has hundreds, side by side.
-        let long = angle.turns() > LONG_RUN;
+        let long = angle.turns() > LONG_RUN_TURNS;
         let overlap = match (long, with_floor) {
             (true, true) => 1,
             (true, false) | (false, true) => 2,
             (false, false) => 4,
         };
-        let (length, hop) = (STEPS * turns, (STEPS * turns / overlap).max(1));
+        let (length, hop) = (STEPS_PER_TURN * turns, (STEPS_PER_TURN * turns / overlap).max(1));
         let whole = (0..).map(|k| k * hop).take_while(|s| s + length <= angle.steps());
         let steps: Vec<usize> = whole.filter(|&s| angle.usable(s, s + length, extent)).collect();
         let starts = steps.iter().map(|&s| angle.place(s, extent) * n).collect();
@@ -96,7 +96,7 @@ impl<'a> Windows<'a> {
     /// Mean speed of a window, km/h.
     pub fn speed(&self, window: usize) -> f64 {
         let start = self.steps[window];
-        self.angle.mean_kmh(start, start + STEPS * self.spectra.turns)
+        self.angle.mean_kmh(start, start + STEPS_PER_TURN * self.spectra.turns)
     }
 
     /// Shows each window in its order: its speed, its power, and the noise under it where that is wanted.
@@ -112,8 +112,8 @@ mod tests {
     #[test]
     fn there_are_samples_enough_for_every_order() {
         for top in [8.0, 12.0, 20.0, 41.0, 82.0, 87.0] {
-            assert!(samples_for(top) as f64 * PASSBAND >= top);
-            assert_eq!(samples_for(top) % STEPS, 0);
+            assert!(samples_for(top) as f64 * PASSBAND_SHARE >= top);
+            assert_eq!(samples_for(top) % STEPS_PER_TURN, 0);
         }
     }
 }

@@ -5,12 +5,12 @@ use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack};
 use pulp::{Arch, Simd, WithSimd};
 
 /// Below this speed (m/s) a window does not count: the reference is too uncertain.
-const SLOWEST: f64 = 1.0;
+const SLOWEST_SPEED_MS: f64 = 1.0;
 /// Steps a turn at which the moments are worked out; in between they follow a cubic.
-pub(super) const STEPS: usize = 8;
+pub(super) const STEPS_PER_TURN: usize = 8;
 
 /// A step over so long (s) is a leap to the next part that is kept: the slowest step is far shorter.
-const LEAP: f64 = 5.0;
+const LEAP_S: f64 = 5.0;
 
 /// How much of a recording is turned into angle.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -48,13 +48,13 @@ pub(super) struct Reference {
 }
 
 /// A speed that changes by less, relative, tells nothing of its lag.
-const STEADY: f64 = 0.06;
+const STEADY_SPEED_CHANGE: f64 = 0.06;
 
 impl Reference {
     /// Whether the speed changes enough to tell how late it comes.
     pub fn changes(&self) -> bool {
         let (lo, hi) = self.track.range(self.span.0, self.span.1);
-        hi - lo >= STEADY * hi
+        hi - lo >= STEADY_SPEED_CHANGE * hi
     }
     /// Speed (m/s) at a moment of the recording.
     pub fn speed(&self, t: f64) -> f64 {
@@ -73,11 +73,11 @@ impl Angle {
 
     /// The moments between two times.
     pub fn between(s: &Samples, reference: &Reference, start: f64, end: f64) -> Self {
-        let step = 1.0 / STEPS as f64;
+        let step = 1.0 / STEPS_PER_TURN as f64;
         // So many, and a few more where it stands.
         let coverage = Coverage::new(s);
         let turns = (reference.turns(end) - reference.turns(start)) / coverage.keep() as f64;
-        let room = (STEPS as f64 * 1.02 * turns.clamp(8.0, 1e7)) as usize;
+        let room = (STEPS_PER_TURN as f64 * 1.02 * turns.clamp(8.0, 1e7)) as usize;
         let (mut moments, mut speed, mut sum) = (Vec::with_capacity(room), Vec::with_capacity(room), Vec::with_capacity(room));
         sum.push(0.0);
         let mut t = start;
@@ -92,8 +92,8 @@ impl Angle {
                 (t, target) = (next, reference.turns(next));
                 continue;
             }
-            if v < SLOWEST {
-                t += step * reference.circumference / SLOWEST;
+            if v < SLOWEST_SPEED_MS {
+                t += step * reference.circumference / SLOWEST_SPEED_MS;
                 target = reference.turns(t);
                 continue;
             }
@@ -101,7 +101,7 @@ impl Angle {
             let last = t;
             t += step * reference.circumference / v;
             for _ in 0..2 {
-                let f = reference.speed(t).max(SLOWEST) / reference.circumference;
+                let f = reference.speed(t).max(SLOWEST_SPEED_MS) / reference.circumference;
                 let off = (reference.turns(t) - target) / f;
                 t -= off.clamp(-0.2, 0.2);
                 // A speed that moves by less over a step than one can feel is met at once.
@@ -137,9 +137,9 @@ impl Angle {
         self.aside.push(0);
         for (i, (&t, &v)) in self.moments.iter().zip(&self.speed).enumerate() {
             let late = t + reference.lag;
-            let leaps = self.moments.get(i + 1).is_some_and(|next| next - t > LEAP) || !coverage.kept(t);
+            let leaps = self.moments.get(i + 1).is_some_and(|next| next - t > LEAP_S) || !coverage.kept(t);
             let outside = late < reference.span.0 - 0.6 || late > reference.span.1 + 0.6;
-            let is_bad = f64::from(v) < SLOWEST || outside || leaps || gap_at(t);
+            let is_bad = f64::from(v) < SLOWEST_SPEED_MS || outside || leaps || gap_at(t);
             bad += u32::from(is_bad);
             left += u32::from(!coverage.at(t));
             self.unusable.push(bad);
@@ -183,10 +183,10 @@ impl Angle {
 
     /// Whole turns that it holds.
     pub fn turns(&self) -> usize {
-        self.moments.len().saturating_sub(1) / STEPS
+        self.moments.len().saturating_sub(1) / STEPS_PER_TURN
     }
 
-    /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS`]: the steps
+    /// A signal (whose first sample stands at `start`) at `per_turn` samples a turn, a multiple of [`STEPS_PER_TURN`]: the steps
     /// that the extent holds, one after the other.
     pub fn resample(&self, r: &Resampler, x: &Pyramid, start: f64, per_turn: usize, extent: Extent) -> Vec<f32> {
         Arch::new().dispatch(Resample { angle: self, kernels: r, x, start, per_turn, extent })
@@ -246,7 +246,7 @@ impl WithSimd for Resample<'_> {
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) -> Vec<f32> {
         let Self { angle, kernels, x, start, per_turn, extent } = self;
-        let n = per_turn / STEPS;
+        let n = per_turn / STEPS_PER_TURN;
         let mut out = vec![0.0; angle.place(angle.steps(), extent) * n];
         let mut stretch = kernels.stretch(x, per_turn as f64);
         let mut room = out.chunks_exact_mut(n);
@@ -255,10 +255,10 @@ impl WithSimd for Resample<'_> {
                 continue;
             }
             let Some(out) = room.next() else { break };
-            if t[1] - t[0] > LEAP {
+            if t[1] - t[0] > LEAP_S {
                 continue;
             }
-            let wheel = |v: f32| f64::from(v).max(SLOWEST) / angle.circumference;
+            let wheel = |v: f32| f64::from(v).max(SLOWEST_SPEED_MS) / angle.circumference;
             let (f0, f1) = (wheel(v[0]), wheel(v[1]));
             let rate = 0.5 * (f0 + f1) * per_turn as f64;
             if !stretch.serves(rate) {
@@ -266,7 +266,7 @@ impl WithSimd for Resample<'_> {
             }
             // Hermite cubic of time over angle: it leaves and arrives at the wheel's own speed.
             let (t0, d) = (t[0] - start, t[1] - t[0]);
-            let (m0, m1) = (1.0 / (STEPS as f64 * f0), 1.0 / (STEPS as f64 * f1));
+            let (m0, m1) = (1.0 / (STEPS_PER_TURN as f64 * f0), 1.0 / (STEPS_PER_TURN as f64 * f1));
             let (a, b) = (m0 + m1 - 2.0 * d, 3.0 * d - 2.0 * m0 - m1);
             // Where the reference was held up, the straight line is safer than the cubic.
             let (a, b, m0) = if (m0 / d - 1.0).abs() > 0.2 { (0.0, 0.0, d) } else { (a, b, m0) };

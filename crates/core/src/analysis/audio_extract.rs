@@ -34,12 +34,12 @@ pub struct Heard {
 }
 
 /// Samples a second that every player takes.
-const PLAYED: f64 = 8000.0;
+const PLAYED_RATE_HZ: f64 = 8000.0;
 /// The longest stretch, s.
-const LONGEST: f64 = 120.0;
+const LONGEST_STRETCH_S: f64 = 120.0;
 /// Turns of the order that are averaged, and the least time, s.
-const AVERAGED: f64 = 12.0;
-const LEAST: f64 = 0.3;
+const AVERAGED_TURNS: f64 = 12.0;
+const AVERAGED_MIN_S: f64 = 0.3;
 
 /// The stretch of so many seconds in which the speed is nearest to one.
 pub fn stretch_at(s: &Samples, kmh: KilometresPerHour, length: Seconds) -> (Seconds, Seconds) {
@@ -66,8 +66,8 @@ pub fn listen(
     let rate = s.rate.get();
     let (start, end) = (s.start.get(), s.start.get() + s.duration().get());
     let (from, to) = (from.get().max(start), to.get().min(end));
-    if to - from < 0.2 || to - from > LONGEST || rate <= 0.0 {
-        let message = format!("a stretch of 0.2 to {LONGEST:.0} s between {start:.1} and {end:.1} s can be played");
+    if to - from < 0.2 || to - from > LONGEST_STRETCH_S || rate <= 0.0 {
+        let message = format!("a stretch of 0.2 to {LONGEST_STRETCH_S:.0} s between {start:.1} and {end:.1} s can be played");
         return Err(Problem::new("out-of-range", message).field("from"));
     }
     let (a, n) = (((from - start) * rate) as usize, ((to - from) * rate) as usize);
@@ -82,13 +82,13 @@ pub fn listen(
             _ => x.iter_mut().zip(&tone).for_each(|(v, t)| *v -= t),
         }
     }
-    let (played, samples) = if rate >= PLAYED {
+    let (played, samples) = if rate >= PLAYED_RATE_HZ {
         (rate, x)
     } else {
         let p = Pyramid::new(x, rate, rate);
-        let stretch = Resampler::shared().stretch(&p, PLAYED);
-        let times: Vec<f64> = (0..((to - from) * PLAYED) as usize).map(|i| i as f64 / PLAYED).collect();
-        (PLAYED, stretch.at_all(&times))
+        let stretch = Resampler::shared().stretch(&p, PLAYED_RATE_HZ);
+        let times: Vec<f64> = (0..((to - from) * PLAYED_RATE_HZ) as usize).map(|i| i as f64 / PLAYED_RATE_HZ).collect();
+        (PLAYED_RATE_HZ, stretch.at_all(&times))
     };
     let most = samples.iter().fold(1e-12f32, |m, v| m.max(v.abs()));
     Ok(Heard { rate: Hz(played), from: Seconds(from), samples: samples.iter().map(|v| 0.8 * v / most).collect() })
@@ -107,7 +107,7 @@ fn tone(v: &Vehicle, s: &Samples, found: Option<&ReferenceFound>, order: f64, fr
     let phases: Vec<Complex64> = (0..x.len()).map(|i| Complex64::from_polar(1.0, TAU * turns(at(i)).fract())).collect();
     let back: Vec<Complex64> = x.iter().zip(&phases).map(|(v, p)| f64::from(*v) * p.conj()).collect();
     let hz = (turns(at(x.len())) - turns(from)) / (x.len() as f64 / rate);
-    let half = (0.5 * rate * (AVERAGED / hz.max(0.1)).max(LEAST)) as usize;
+    let half = (0.5 * rate * (AVERAGED_TURNS / hz.max(0.1)).max(AVERAGED_MIN_S)) as usize;
     // Twice averaged: a triangle, whose sides die away.
     let smooth = averaged(&averaged(&back, half / 2), half / 2);
     Ok(smooth.iter().zip(&phases).map(|(z, p)| (2.0 * (z * p).re) as f32).collect())

@@ -8,27 +8,27 @@ use super::Tracked;
 use super::order_lines;
 use super::report::OrderFound;
 use crate::measure::orders::Base;
-use crate::signal::PASSBAND;
+use crate::signal::PASSBAND_SHARE;
 use crate::signal::estimate::{hann, median};
 use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 
 /// Turns over which one power is taken.
-const EACH: usize = 2;
+const TURNS_PER_POWER: usize = 2;
 /// Lines of a channel that are looked at.
-const LOOKED_AT: usize = 3;
+const MAX_LINES: usize = 3;
 /// How far a level must stand over its error, so that its fall would be seen.
-const STRONG: f64 = 8.0;
+const MIN_LEVEL_OVER_SIGMA: f64 = 8.0;
 /// A beat is seen so many times at least, and so many powers are needed.
-const TIMES: f64 = 6.0;
-const LEAST: usize = 48;
+const MIN_BEATS: f64 = 6.0;
+const MIN_POWERS: usize = 48;
 /// Orders further apart stand side by side without a beat that one would feel.
-const WIDEST: f64 = 0.2;
+const MAX_ORDER_GAP: f64 = 0.2;
 /// Power over its floor from which it is no chance, and the least depth that is told.
-const CLEAR: f64 = 40.0;
-const DEEP: f64 = 0.25;
+const MIN_POWER_OVER_FLOOR: f64 = 40.0;
+const MIN_DEPTH: f64 = 0.25;
 /// A speed that moves by more than this in the same rhythm makes it by itself.
-const SPEED_MOVES: f64 = 0.015;
+const MAX_SPEED_SWING: f64 = 0.015;
 
 /// One beat.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -57,9 +57,12 @@ pub(super) fn find_beats(t: &Tracked, orders: &[OrderFound]) -> Vec<Beat> {
         let own: Vec<&OrderFound> = orders
             .iter()
             .filter(|o| {
-                o.channel == c.name && o.base == Base::Wheel && o.order < PASSBAND * 32.0 && o.level().0 > STRONG * o.level().1
+                o.channel == c.name
+                    && o.base == Base::Wheel
+                    && o.order < PASSBAND_SHARE * 32.0
+                    && o.level().0 > MIN_LEVEL_OVER_SIGMA * o.level().1
             })
-            .take(LOOKED_AT)
+            .take(MAX_LINES)
             .collect();
         for o in &own {
             let Some((gap, gap_sigma, depth)) = rhythm(t, i, o.order * t.scale.value) else { continue };
@@ -86,7 +89,7 @@ pub(super) fn find_beats(t: &Tracked, orders: &[OrderFound]) -> Vec<Beat> {
 
 /// Rhythm of a measured order's power: orders apart, its error, its depth.
 fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)> {
-    let steps = EACH * super::angular_resampling::STEPS;
+    let steps = TURNS_PER_POWER * super::angular_resampling::STEPS_PER_TURN;
     let (z, extent) = order_lines::baseband(&t.channels[channel].x, &t.angle, measured);
     let powers: Vec<Option<(f64, f64)>> = z
         .chunks_exact(steps)
@@ -99,10 +102,10 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
     // The longest stretch without a break.
     let longest = powers.split(Option::is_none).max_by_key(|part| part.len())?;
     let run: Vec<(f64, f64)> = longest.iter().flatten().copied().collect();
-    if run.len() < LEAST {
+    if run.len() < MIN_POWERS {
         return None;
     }
-    let around = (run.len() as f64 / TIMES) as usize;
+    let around = (run.len() as f64 / MIN_BEATS) as usize;
     let beside = |of: &dyn Fn(&(f64, f64)) -> f64| -> Vec<f64> {
         let mut sums = vec![0.0];
         run.iter().for_each(|p| sums.push(sums[sums.len() - 1] + of(p)));
@@ -117,10 +120,10 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
     let power = amplitudes(&beside(&|p| p.0));
     let speed = amplitudes(&beside(&|p| p.1));
     let length = 2 * (power.len() - 1);
-    let gap_of = |bin: f64| bin / length as f64 / EACH as f64;
-    let bins = |turns: f64| (turns * (EACH * length) as f64) as usize;
-    let first = (TIMES * length as f64 / run.len() as f64).ceil() as usize;
-    let last = bins(WIDEST).min(power.len() - 2);
+    let gap_of = |bin: f64| bin / length as f64 / TURNS_PER_POWER as f64;
+    let bins = |turns: f64| (turns * (TURNS_PER_POWER * length) as f64) as usize;
+    let first = (MIN_BEATS * length as f64 / run.len() as f64).ceil() as usize;
+    let last = bins(MAX_ORDER_GAP).min(power.len() - 2);
     let peak = (first..last).max_by(|a, b| power[*a].total_cmp(&power[*b]))?;
     // A rhythm's own width: four bins of the run, however finely it was transformed.
     let wide = 4 * length / run.len();
@@ -135,13 +138,13 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
     let clear = power[peak] * power[peak] / floor.max(1e-12);
     let moves = speed[peak.saturating_sub(wide)..=peak + wide.min(speed.len() - 1 - peak)].iter().copied().fold(0.0, f64::max);
     let depth = power[peak];
-    if clear < CLEAR || depth < DEEP || moves > SPEED_MOVES {
+    if clear < MIN_POWER_OVER_FLOOR || depth < MIN_DEPTH || moves > MAX_SPEED_SWING {
         return None;
     }
     let (a, b, c) = (power[peak - 1], power[peak], power[peak + 1]);
     let bend = a - 2.0 * b + c;
     let shift = if bend < 0.0 { (0.5 * (a - c) / bend).clamp(-0.5, 0.5) } else { 0.0 };
-    let sigma = 0.5 / (run.len() * EACH) as f64 / clear.sqrt().min(10.0);
+    let sigma = 0.5 / (run.len() * TURNS_PER_POWER) as f64 / clear.sqrt().min(10.0);
     Some((gap_of(peak as f64 + shift), sigma.max(1e-4), depth.min(1.0)))
 }
 

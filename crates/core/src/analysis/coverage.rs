@@ -5,16 +5,16 @@
 //! orders from all of it. Of a recording over hours only parts are kept even for low orders, so that
 //! it needs no more memory than a shorter one. Single events are taken from all of it, however long.
 
-use super::SLOWEST_LEVEL;
+use super::SLOWEST_RATE_HZ;
 use crate::error::Problem;
 use crate::signal::{Channel, Pyramid, Samples};
 
 /// Up to this length (s) all of a recording is looked at; of a longer one about so much.
-const ENOUGH: f64 = 240.0;
+const WHOLE_UP_TO_S: f64 = 240.0;
 /// Length of a part, s.
-const PART: f64 = 30.0;
+const PART_S: f64 = 30.0;
 /// Of one or two channels about so much (s) is kept; of more channels less, as much in all.
-const KEPT: f64 = 7200.0;
+const KEPT_S: f64 = 7200.0;
 
 /// The parts, by time.
 #[derive(Clone, Copy, Debug)]
@@ -35,15 +35,15 @@ impl Coverage {
     }
 
     fn over(start: f64, duration: f64, channels: usize) -> Self {
-        let parts = ((duration / PART) as usize).max(1);
-        let keep = (duration * channels.max(2) as f64 / 2.0 / KEPT).ceil().max(1.0) as usize;
-        let every = ((duration / ENOUGH) as usize).max(1);
+        let parts = ((duration / PART_S) as usize).max(1);
+        let keep = (duration * channels.max(2) as f64 / 2.0 / KEPT_S).ceil().max(1.0) as usize;
+        let every = ((duration / WHOLE_UP_TO_S) as usize).max(1);
         Self { start, length: duration / parts as f64, parts, every: (every / keep).max(1) * keep, keep }
     }
 
     /// Whether only parts of the recording are looked at.
     pub fn is_long(&self) -> bool {
-        self.parts as f64 * self.length > ENOUGH
+        self.parts as f64 * self.length > WHOLE_UP_TO_S
     }
 
     fn part(&self, t: f64) -> usize {
@@ -75,11 +75,11 @@ impl Coverage {
     pub fn pyramid(&self, c: &Channel, s: &Samples, enough: f64) -> Result<Pyramid, Problem> {
         let rate = s.rate.get();
         if self.keep == 1 {
-            return Pyramid::from_data(&c.data, rate, enough, SLOWEST_LEVEL);
+            return Pyramid::from_data(&c.data, rate, enough, SLOWEST_RATE_HZ);
         }
         // A level may be up to twice as fast as it need be.
         let kept = |sample: usize, slow: bool| slow && self.kept(self.start + sample as f64 / rate);
-        Ok(Pyramid::in_parts(&c.data, rate, (2.0 * enough, SLOWEST_LEVEL), kept, |_, _| {})?.at_least(enough))
+        Ok(Pyramid::in_parts(&c.data, rate, (2.0 * enough, SLOWEST_RATE_HZ), kept, |_, _| {})?.at_least(enough))
     }
 
     /// The parts that are looked at: from and to.

@@ -11,9 +11,9 @@ use crate::error::Problem;
 use crate::signal::{Pyramid, Resampler, Samples};
 
 /// The ratio must change by so much, relative, before it shows anything.
-const CHANGES: f64 = 0.025;
+const MIN_RATIO_CHANGE: f64 = 0.025;
 /// Highest engine order that is looked at.
-const TOP: f64 = 10.8;
+const HIGHEST_ENGINE_ORDER: f64 = 10.8;
 
 /// A recording in engine turns.
 pub(super) struct EngineSide {
@@ -51,7 +51,7 @@ pub(super) fn changing(s: &Samples, road: &Reference) -> Option<Vec<(f64, f64)>>
     ratios.sort_by(f64::total_cmp);
     let at = |q: f64| ratios[(q * (ratios.len() - 1) as f64) as usize];
     all.sort_by(|a, b| a.0.total_cmp(&b.0));
-    (at(0.9) > at(0.1) * (1.0 + CHANGES)).then_some(all)
+    (at(0.9) > at(0.1) * (1.0 + MIN_RATIO_CHANGE)).then_some(all)
 }
 
 /// Turns the channels into engine turns and keeps each line where it is sharper. `channels` are the
@@ -72,8 +72,8 @@ pub(super) fn side(
     };
     let channels = signals
         .map(|x| {
-            let x = AngleSamples::new(r, &angle, &x?, s.start.get(), TOP);
-            let lines = order_lines::find_lines(&x.windows(&angle, turns, TOP, true), 0.3);
+            let x = AngleSamples::new(r, &angle, &x?, s.start.get(), HIGHEST_ENGINE_ORDER);
+            let lines = order_lines::find_lines(&x.windows(&angle, turns, HIGHEST_ENGINE_ORDER, true), 0.3);
             Ok((x, lines))
         })
         .collect::<Result<_, Problem>>()?;

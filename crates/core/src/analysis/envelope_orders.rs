@@ -1,7 +1,7 @@
 //! Pulses: rhythms in the envelope of what rings at a high frequency. Six a wheel turn is a ball
 //! joint; bearing orders show here too.
 
-use super::SLOWEST_LEVEL;
+use super::SLOWEST_RATE_HZ;
 use super::angle_domain::Windows;
 use super::angle_domain::whole_rate;
 use super::angular_resampling::{Angle, Extent};
@@ -12,19 +12,19 @@ use crate::error::Problem;
 use crate::signal::{self, Channel, Data, Envelope, Octave, OctaveMaker, Pyramid, Resampler};
 
 /// Slower channels cannot ring.
-const LOWEST_RATE: f64 = 1000.0;
+const LOWEST_RATE_HZ: f64 = 1000.0;
 
 /// Bands in which things ring, as shares of the sampling rate.
 const BANDS: [(f64, f64); 3] = [(0.0625, 0.125), (0.125, 0.25), (0.25, 0.45)];
 /// Samples a turn of an envelope, and the highest order that is looked at in it.
-const PER_TURN: usize = 64;
-const TOP: f64 = 21.7;
+const STEPS_PER_TURN: usize = 64;
+const HIGHEST_ORDER: f64 = 21.7;
 
 /// Unevenness of an octave above which something rings in it: 3 is noise.
-const RINGING: f64 = 3.045;
+const RINGING_RATIO: f64 = 3.045;
 
 /// Bands of a long recording that are turned into angle.
-const MOST_BANDS: usize = 2;
+const MAX_BANDS: usize = 2;
 
 /// A channel's bands: what rings in each, and how loud each is from moment to moment.
 #[derive(Default)]
@@ -46,11 +46,11 @@ pub(super) fn read(
 ) -> Result<(Pyramid, Bands), Problem> {
     let at = |sample: usize| coverage.at(start + sample as f64 / rate);
     let mut octaves: Vec<OctaveMaker> =
-        (0..BANDS.len()).map(|k| OctaveMaker::new(rate / f64::powi(2.0, k as i32), events::FRAME)).collect();
-    let rings = rate >= LOWEST_RATE;
+        (0..BANDS.len()).map(|k| OctaveMaker::new(rate / f64::powi(2.0, k as i32), events::FRAME_S)).collect();
+    let rings = rate >= LOWEST_RATE_HZ;
     let mut last = None;
     let kept = |sample: usize, slow: bool| if slow { coverage.kept(start + sample as f64 / rate) } else { at(sample) };
-    let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_LEVEL), kept, |k, part| {
+    let x = Pyramid::in_parts(&c.data, rate, (whole_rate(fastest_hz), SLOWEST_RATE_HZ), kept, |k, part| {
         if rings && k < BANDS.len() {
             octaves[k].push(part);
         } else if k == 0 {
@@ -66,13 +66,13 @@ pub(super) fn read(
     for (octave, band) in octaves.into_iter().zip(BANDS.into_iter().rev()) {
         let Octave { rate, frames: loud, unevenness } = octave.done();
         frames.push((rate, loud));
-        if rings && (!coverage.is_long() || unevenness > RINGING) {
+        if rings && (!coverage.is_long() || unevenness > RINGING_RATIO) {
             heard.push((unevenness, band));
         }
     }
     if coverage.is_long() {
         heard.sort_by(|a, b| b.0.total_cmp(&a.0));
-        heard.truncate(MOST_BANDS);
+        heard.truncate(MAX_BANDS);
     }
     let mut heard: Vec<(f64, f64)> = heard.into_iter().map(|h| h.1).collect();
     heard.sort_by(|a, b| a.0.total_cmp(&b.0));
@@ -80,10 +80,10 @@ pub(super) fn read(
         let all = signal::envelopes(x.samples(), rate, &heard, |a, b| at(a) || at(b));
         let slower = |e: Envelope| {
             if !coverage.is_long() {
-                return Ok(Pyramid::new(e.data, e.rate, SLOWEST_LEVEL));
+                return Ok(Pyramid::new(e.data, e.rate, SLOWEST_RATE_HZ));
             }
             let looked = |sample: usize, _: bool| coverage.at(start + sample as f64 / e.rate);
-            Pyramid::in_parts(&Data::from(e.data), e.rate, (0.0, SLOWEST_LEVEL), looked, |_, _| {})
+            Pyramid::in_parts(&Data::from(e.data), e.rate, (0.0, SLOWEST_RATE_HZ), looked, |_, _| {})
         };
         envelopes = all.into_iter().map(slower).collect::<Result<_, Problem>>()?;
     }
@@ -99,8 +99,11 @@ pub(super) fn find_envelope_orders(r: &Resampler, envelopes: &[Pyramid], start: 
     };
     let mut all: Vec<Line> = vec![];
     for e in envelopes {
-        let x = angle.resample(r, e, start, PER_TURN, Extent::Looked);
-        all.extend(order_lines::find_lines(&Windows::new((&x, PER_TURN, Extent::Looked), angle, turns, TOP, true), 0.4));
+        let x = angle.resample(r, e, start, STEPS_PER_TURN, Extent::Looked);
+        all.extend(order_lines::find_lines(
+            &Windows::new((&x, STEPS_PER_TURN, Extent::Looked), angle, turns, HIGHEST_ORDER, true),
+            0.4,
+        ));
     }
     all.sort_by(|a, b| b.ratio.total_cmp(&a.ratio));
     let mut out: Vec<Line> = vec![];

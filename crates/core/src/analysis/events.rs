@@ -15,16 +15,16 @@ pub struct Event {
 }
 
 /// Frames in which events are looked for, s.
-pub(super) const FRAME: f64 = 0.02;
+pub(super) const FRAME_S: f64 = 0.02;
 /// How far around an event its floor is taken, in frames on either side.
-const AROUND: usize = 100;
+const FLOOR_FRAMES: usize = 100;
 /// dB over the floor, and over the loudest beside it, that make an event.
-const OVER_FLOOR: f64 = 10.0;
-const OVER_OTHERS: f64 = 6.0;
+const OVER_FLOOR_DB: f64 = 10.0;
+const OVER_OTHERS_DB: f64 = 6.0;
 /// Frames within which one knock rings.
-const RINGS: usize = 12;
+const RINGING_FRAMES: usize = 12;
 /// More than so many a minute are no single events.
-const MOST_A_MINUTE: f64 = 12.0;
+const MAX_EVENTS_PER_MINUTE: f64 = 12.0;
 
 /// Events in the bands of a channel whose first sample stands at `start`; the louder band of each.
 pub(super) fn find_events(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) -> Vec<Event> {
@@ -41,7 +41,7 @@ pub(super) fn find_events(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) 
     }
     let minutes = bands.iter().map(|(r, d)| d.len() as f64 / r / 60.0).fold(0.0, f64::max);
     // What comes all the time is a rhythm or a rattle, and told as that.
-    if out.len() as f64 > (MOST_A_MINUTE * minutes).max(3.0) {
+    if out.len() as f64 > (MAX_EVENTS_PER_MINUTE * minutes).max(3.0) {
         return vec![];
     }
     out.sort_by(|a, b| a.at_s.total_cmp(&b.at_s));
@@ -50,16 +50,16 @@ pub(super) fn find_events(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) 
 
 /// Rough floors of a band, one for each block of so many frames.
 fn rough_floors(power: &[f32]) -> Vec<f32> {
-    power.chunks(AROUND).filter_map(|c| median(&mut c.to_vec(), f32::total_cmp)).collect()
+    power.chunks(FLOOR_FRAMES).filter_map(|c| median(&mut c.to_vec(), f32::total_cmp)).collect()
 }
 
 fn of_band(power: &[f32], rate: f64) -> Vec<(f64, f64)> {
     let mut out = vec![];
     let rough = rough_floors(power);
     // Most frames are nowhere near an event: 3 dB below what one needs, they are not looked at closer.
-    let least = 0.5 * 10f32.powf(OVER_FLOOR as f32 / 10.0);
+    let least = 0.5 * 10f32.powf(OVER_FLOOR_DB as f32 / 10.0);
     let is_quiet = |i: usize| {
-        let block = i / AROUND;
+        let block = i / FLOOR_FRAMES;
         let floors = &rough[block.saturating_sub(2)..(block + 3).min(rough.len())];
         power[i] < least * floors.iter().copied().fold(f32::MAX, f32::min)
     };
@@ -69,30 +69,31 @@ fn of_band(power: &[f32], rate: f64) -> Vec<(f64, f64)> {
             i += 1;
             continue;
         }
-        let is_peak = power[i] > 0.0 && (i.saturating_sub(RINGS)..(i + RINGS + 1).min(power.len())).all(|k| power[k] <= power[i]);
+        let is_peak = power[i] > 0.0
+            && (i.saturating_sub(RINGING_FRAMES)..(i + RINGING_FRAMES + 1).min(power.len())).all(|k| power[k] <= power[i]);
         if !is_peak {
             i += 1;
             continue;
         }
         // At an end the other side is looked at further.
-        let lo = i.saturating_sub(AROUND).min(power.len().saturating_sub(2 * AROUND + 1));
-        let hi = (lo + 2 * AROUND + 1).min(power.len());
-        let mut others: Vec<f32> = (lo..hi).filter(|k| k.abs_diff(i) > RINGS).map(|k| power[k]).collect();
-        if others.len() < AROUND / 2 {
+        let lo = i.saturating_sub(FLOOR_FRAMES).min(power.len().saturating_sub(2 * FLOOR_FRAMES + 1));
+        let hi = (lo + 2 * FLOOR_FRAMES + 1).min(power.len());
+        let mut others: Vec<f32> = (lo..hi).filter(|k| k.abs_diff(i) > RINGING_FRAMES).map(|k| power[k]).collect();
+        if others.len() < FLOOR_FRAMES / 2 {
             i += 1;
             continue;
         }
         // One more knock beside it may be the other half of a load change; a third makes a rhythm.
-        let mut loudest: Vec<f32> = others.chunks(RINGS).map(|c| c.iter().copied().fold(0.0, f32::max)).collect();
+        let mut loudest: Vec<f32> = others.chunks(RINGING_FRAMES).map(|c| c.iter().copied().fold(0.0, f32::max)).collect();
         loudest.sort_by(|a, b| b.total_cmp(a));
         let loud = loudest.get(2).copied().unwrap_or(0.0);
         others.sort_by(f32::total_cmp);
         let db = |p: f32| 10.0 * f64::from(power[i] / p.max(1e-30)).log10();
         let floor = others[others.len() / 2];
-        if db(floor) >= OVER_FLOOR && db(loud) >= OVER_OTHERS {
+        if db(floor) >= OVER_FLOOR_DB && db(loud) >= OVER_OTHERS_DB {
             out.push(((i as f64 + 0.5) / rate, db(floor)));
         }
-        i += RINGS / 2;
+        i += RINGING_FRAMES / 2;
     }
     out
 }

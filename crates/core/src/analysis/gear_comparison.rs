@@ -9,17 +9,17 @@ use crate::vehicle::{GearboxKind, Vehicle};
 use serde::{Deserialize, Serialize};
 
 /// A line of one gear alone is weaker than this share of itself in every other gear.
-const GONE: f64 = 0.35;
+const GONE_MAX_SHARE: f64 = 0.35;
 /// From this share on it is there too.
-const THERE: f64 = 0.6;
+const THERE_MIN_SHARE: f64 = 0.6;
 /// Compared wherever it stands at this share of its peak.
-const STRONG: f64 = 0.7;
+const COMPARED_MIN_PEAK_SHARE: f64 = 0.7;
 /// Only so many of a recording's strongest lines are followed into other gears.
-const FOLLOWED: usize = 10;
+const MAX_FOLLOWED_LINES: usize = 10;
 /// The least and the most that a converter is taken to slip, relative.
-const SLIPS: (f64, f64) = (0.004, 0.12);
+const SLIP_RANGE: (f64, f64) = (0.004, 0.12);
 /// How closely two engine orders must agree on a slip.
-const AGREE: f64 = 0.003;
+const SLIP_AGREEMENT: f64 = 0.003;
 
 /// How much a converter slips: engine turns for one of the gearbox's input, less one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -75,7 +75,7 @@ pub(super) fn compare(a: &mut Analysis, tracked: &[Outcome]) {
             }
             if compared {
                 if let Ok(mine) = &tracked[i]
-                    && n < FOLLOWED
+                    && n < MAX_FOLLOWED_LINES
                 {
                     o.other_gears = other_gears(o, own, mine, tracked.iter().zip(&before.recordings));
                     o.only_in_gear = gear_alone(mine, &o.other_gears);
@@ -129,8 +129,8 @@ impl GearVerdict {
     /// By the share of its level that is left there.
     pub fn from_share(share: f64) -> Self {
         match share {
-            s if s >= THERE => Self::There,
-            s if s < GONE => Self::Gone,
+            s if s >= THERE_MIN_SHARE => Self::There,
+            s if s < GONE_MAX_SHARE => Self::Gone,
             _ => Self::Weaker,
         }
     }
@@ -159,7 +159,7 @@ fn other_gears<'a>(
             let near = |kmh: f64| bins.iter().find(|b| (b.speed_kmh - kmh).abs() <= 2.6);
             o.levels
                 .iter()
-                .filter(|b| b.amplitude > STRONG * o.level().0)
+                .filter(|b| b.amplitude > COMPARED_MIN_PEAK_SHARE * o.level().0)
                 .filter_map(|b| near(b.speed_kmh * slower).map(|n| (n.amplitude + 2.0 * n.sigma) / b.amplitude))
                 .reduce(f64::max)
         };
@@ -200,11 +200,11 @@ pub(super) fn slip(v: &Vehicle, t: &Tracked, orders: &mut [OrderFound]) -> Optio
     let engine = engine_orders(v);
     // Which line, as which engine order, with which slip.
     let mut may: Vec<(usize, f64, f64)> = vec![];
-    for (i, o) in orders.iter().enumerate().take(FOLLOWED).filter(|(_, o)| o.base == Base::Wheel && !is_wheels(o)) {
-        may.extend(engine.iter().map(|k| (i, *k, o.order / (k * e) - 1.0)).filter(|m| m.2 > SLIPS.0 && m.2 < SLIPS.1));
+    for (i, o) in orders.iter().enumerate().take(MAX_FOLLOWED_LINES).filter(|(_, o)| o.base == Base::Wheel && !is_wheels(o)) {
+        may.extend(engine.iter().map(|k| (i, *k, o.order / (k * e) - 1.0)).filter(|m| m.2 > SLIP_RANGE.0 && m.2 < SLIP_RANGE.1));
     }
     let agreeing = |s: f64| -> Vec<(usize, f64, f64)> {
-        let mut own: Vec<(usize, f64, f64)> = may.iter().filter(|m| (m.2 - s).abs() <= AGREE).copied().collect();
+        let mut own: Vec<(usize, f64, f64)> = may.iter().filter(|m| (m.2 - s).abs() <= SLIP_AGREEMENT).copied().collect();
         own.dedup_by_key(|m| m.0);
         own
     };

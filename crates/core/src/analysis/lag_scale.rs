@@ -13,16 +13,16 @@ use crate::signal::{Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
 
 /// Steps of the coarse search for the lag, s.
-const COARSE: f64 = 0.15;
-const FINE: f64 = 0.045;
+const COARSE_LAG_STEP_S: f64 = 0.15;
+const FINE_LAG_STEP_S: f64 = 0.045;
 /// Samples a second of a light signal.
-pub(super) const LIGHT_RATE: f64 = 300.0;
+pub(super) const LIGHT_RATE_HZ: f64 = 300.0;
 /// Turns in a window.
-const TURNS: usize = 16;
+const WINDOW_TURNS: usize = 16;
 /// Of a long recording the lag is sought on parts, each at most so long (s).
-const PART: f64 = 12.0;
+const PART_S: f64 = 12.0;
 /// How often the speed is looked at in a part.
-const LOOKS: usize = 32;
+const MAX_PARTS: usize = 32;
 
 /// How late readings usually come, with its spread, s: taken where nothing in the recording tells the lag.
 #[derive(Clone, Copy, Debug)]
@@ -37,12 +37,12 @@ pub(super) const ROAD_SPEED: Usual = Usual { lag: 0.6, sigma: 0.4 };
 pub(super) const ENGINE_SPEED: Usual = Usual { lag: 0.2, sigma: 0.25 };
 
 /// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
-pub(super) const LEAST_SIGMA: f64 = 0.115;
+pub(super) const MIN_LAG_SIGMA_S: f64 = 0.115;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
-const BODY_DELAY: f64 = 0.06;
+const BODY_DELAY_S: f64 = 0.06;
 /// Halves of one drive are more alike than drives are: found with simulated ones.
-const HALVES_MISS: f64 = 1.6;
+const HALVES_SIGMA_INFLATION: f64 = 1.6;
 const GROUPS: usize = 6;
 
 /// A lag with how well it is known: that of the speed itself, where the ridges are followed at one
@@ -68,7 +68,7 @@ pub(super) struct Light(Pyramid);
 /// The light signals of a channel: itself at a few hundred samples a second, and where it rings.
 pub(super) fn light(x: &Pyramid, envelopes: &[Pyramid]) -> Vec<Light> {
     // The middle band and the high one: what rings lower stands in the signal itself.
-    std::iter::once(x).chain(envelopes.iter().skip(1)).map(|p| Light(p.at_least(LIGHT_RATE))).collect()
+    std::iter::once(x).chain(envelopes.iter().skip(1)).map(|p| Light(p.at_least(LIGHT_RATE_HZ))).collect()
 }
 
 /// The stretches of a recording on which the lag is sought: all of it, or of a long one those where
@@ -77,7 +77,7 @@ pub(super) fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let (start, duration) = (s.start.get(), s.duration().get());
     let coverage = Coverage::new(s);
     let parts: Vec<(f64, f64)> = if coverage.is_long() {
-        coverage.parts().map(|(from, to)| (from, to.min(from + PART))).collect()
+        coverage.parts().map(|(from, to)| (from, to.min(from + PART_S))).collect()
     } else {
         let length = duration / GROUPS as f64;
         (0..GROUPS).map(|i| start + length * i as f64).map(|from| (from, from + length)).collect()
@@ -85,8 +85,9 @@ pub(super) fn stretches(s: &Samples, track: &SpeedTrack) -> Vec<(f64, f64)> {
     let mut all: Vec<(f64, f64, f64)> = parts
         .into_iter()
         .map(|(from, to)| {
-            let step = (to - from) / LOOKS as f64;
-            let moved: f64 = (0..LOOKS).map(|k| from + step * k as f64).map(|t| (track.at(t + step) - track.at(t)).abs()).sum();
+            let step = (to - from) / MAX_PARTS as f64;
+            let moved: f64 =
+                (0..MAX_PARTS).map(|k| from + step * k as f64).map(|t| (track.at(t + step) - track.at(t)).abs()).sum();
             (moved, from, to)
         })
         .collect();
@@ -106,8 +107,8 @@ fn ridges(s: &Samples, r: &Resampler, signals: &[Light], (reference, turned): (&
             let mut out = vec![];
             for Light(p) in signals {
                 let x = angle.resample(r, p, s.start.get(), 32, Extent::Whole);
-                let mut ratio = Windows::new((&x, 32, Extent::Whole), &angle, TURNS, 10.8, true).spectra.ratio(200.0);
-                ratio.iter_mut().take(TURNS / 2).for_each(|v| *v = 0.0);
+                let mut ratio = Windows::new((&x, 32, Extent::Whole), &angle, WINDOW_TURNS, 10.8, true).spectra.ratio(200.0);
+                ratio.iter_mut().take(WINDOW_TURNS / 2).for_each(|v| *v = 0.0);
                 out.extend(ratio);
             }
             out
@@ -181,13 +182,13 @@ pub(super) fn fit(
     let grid = |from: f64, to: f64, step: f64| -> Vec<f64> {
         (0..=((to - from) / step).round() as usize).map(|i| from + step * i as f64).collect()
     };
-    let lags = grid(-0.3, 1.95, COARSE);
+    let lags = grid(-0.3, 1.95, COARSE_LAG_STEP_S);
     let all: Vec<usize> = (0..GROUPS).collect();
     let usual = turned(&usual, usually.lag);
     let coarse: Vec<_> = lags.par_iter().map(|&l| sharp(&usual, l)).collect();
     let curve = |of: &[Vec<Vec<f64>>], which: &[usize]| -> Vec<f64> { of.iter().map(|g| sharpness(g, which)).collect() };
     let whole = curve(&coarse, &all);
-    let near = summit(&whole, -0.3, COARSE);
+    let near = summit(&whole, -0.3, COARSE_LAG_STEP_S);
     let best = [3.0, 6.0, 10.0]
         .par_iter()
         .filter_map(|&smooth| track(smooth))
@@ -195,12 +196,12 @@ pub(super) fn fit(
         .map(|t| (sharpness(&sharp(&t, near), &all), t))
         .reduce_with(|a, b| if a.0 >= b.0 { a } else { b })?
         .1;
-    let from = near - 4.0 * FINE;
-    let fine: Vec<_> = grid(from, near + 4.0 * FINE, FINE).par_iter().map(|&l| sharp(&best, l)).collect();
+    let from = near - 4.0 * FINE_LAG_STEP_S;
+    let fine: Vec<_> = grid(from, near + 4.0 * FINE_LAG_STEP_S, FINE_LAG_STEP_S).par_iter().map(|&l| sharp(&best, l)).collect();
     let at = |which: &[usize]| {
         // A half that sees the summit elsewhere is believed: that is what the error is made of.
-        let rough = summit(&curve(&coarse, which), -0.3, COARSE);
-        if (rough - near).abs() < 3.3 * FINE { summit(&curve(&fine, which), from, FINE) } else { rough }
+        let rough = summit(&curve(&coarse, which), -0.3, COARSE_LAG_STEP_S);
+        if (rough - near).abs() < 3.3 * FINE_LAG_STEP_S { summit(&curve(&fine, which), from, FINE_LAG_STEP_S) } else { rough }
     };
     let found = at(&all);
     let halves = halves();
@@ -209,13 +210,13 @@ pub(super) fn fit(
     let sharp = bend(&whole).max(1e-9);
     let mean = |of: &dyn Fn(&(f64, f64)) -> f64| misses.iter().map(|m| of(m).powi(2)).sum::<f64>() / misses.len() as f64;
     let spread = mean(&|(off, _)| *off).min(mean(&|(off, bend)| off * bend / sharp));
-    let sigma = (HALVES_MISS * spread.sqrt()).hypot(LEAST_SIGMA);
+    let sigma = (HALVES_SIGMA_INFLATION * spread.sqrt()).hypot(MIN_LAG_SIGMA_S);
     let (top, bottom) = whole.iter().fold((f64::MIN, f64::MAX), |b, &v| (b.0.max(v), b.1.min(v)));
     let known = top > 3.0 && top > 1.1 * bottom && sigma < 0.55;
     // What the recording says, with what is usual for such receivers; alone, the usual stands.
     let (w, u) = (if known { sigma.powi(-2) } else { 0.0 }, usually.sigma.powi(-2));
     let seconds = (w * found + u * usually.lag) / (w + u);
-    let best_seconds = (w * (found + BODY_DELAY) + u * usually.lag) / (w + u);
+    let best_seconds = (w * (found + BODY_DELAY_S) + u * usually.lag) / (w + u);
     Some((Reference { lag: seconds, ..best.0 }, Lag { seconds: best_seconds, sigma: (w + u).sqrt().recip(), known }))
 }
 
@@ -292,11 +293,11 @@ const ALIKE_SHARE: f64 = 0.7;
 /// Fits one scale to the ridges of all recordings. Each entry is a recording's ridges (order at
 /// scale 1) with the orders that they may be.
 pub(super) fn scale(all: &[Ridges]) -> Scale {
-    const SPAN: f64 = 0.03;
-    const STEP: f64 = 0.0002;
-    let n = (2.0 * SPAN / STEP).round() as usize;
+    const SCALE_SPAN: f64 = 0.03;
+    const SCALE_STEP: f64 = 0.0002;
+    let n = (2.0 * SCALE_SPAN / SCALE_STEP).round() as usize;
     let prior_sigma: f64 = 0.012;
-    let grid: Vec<f64> = (0..=n).map(|i| 1.0 - SPAN + STEP * i as f64).collect();
+    let grid: Vec<f64> = (0..=n).map(|i| 1.0 - SCALE_SPAN + SCALE_STEP * i as f64).collect();
     let score: Vec<f64> = grid
         .iter()
         .map(|&s| {

@@ -8,7 +8,7 @@
 use super::angle_domain::{Windows, samples_for};
 use super::angular_resampling::{Angle, Extent, Reference};
 use super::coverage::Coverage;
-use super::lag_scale::{LEAST_SIGMA, Lag, ROAD_SPEED, stretches, summit};
+use super::lag_scale::{Lag, MIN_LAG_SIGMA_S, ROAD_SPEED, stretches, summit};
 use super::order_lines;
 use crate::signal::{OrderWindows, Pyramid, Resampler, Samples, SpeedTrack, true_samples};
 use rayon::prelude::*;
@@ -121,7 +121,7 @@ impl LagSearch<'_> {
         // A line that stands nearly as sharp over a wide stretch of lags tells them no better than that.
         let alike = coarse.iter().filter(|c| c.1.power >= NEAR_PEAK_SHARE * peak.power).count();
         let half_width_s = 0.5 * COARSE_STEP_S * alike as f64;
-        let sigma = SINGLE_LINE_SIGMA_INFLATION * LEAST_SIGMA.hypot(half_width_s);
+        let sigma = SINGLE_LINE_SIGMA_INFLATION * MIN_LAG_SIGMA_S.hypot(half_width_s);
         let reference = smoothed.into_iter().nth(best)?.0;
         Some((Reference { lag, ..reference }, Lag { seconds: lag, sigma, known: true }))
     }

@@ -27,9 +27,9 @@ pub use audio_extract::{Heard, Part, listen, stretch_at};
 pub use beats::Beat;
 pub use events::Event;
 pub use gear_comparison::{GearVerdict, OtherGear, Slip};
-pub use order_lines::{LevelBin, SPEED_BIN};
+pub use order_lines::{LevelBin, SPEED_BIN_KMH};
 pub use order_map::OrderMap;
-pub use phase::{PASSES, PhaseBin, turned_by};
+pub use phase::{PhaseBin, RESONANCE_PHASE_DEG, turned_by};
 pub use report::{
     Analysis, LineCauses, MeasuredLine, OrderFound, PulseFound, RecordingAnalysis, ReferenceFound, Resonance, Source,
 };
@@ -139,7 +139,7 @@ impl Tracked {
 }
 
 /// No signal is needed at fewer samples a second.
-const SLOWEST_LEVEL: f64 = 100.0;
+const SLOWEST_RATE_HZ: f64 = 100.0;
 /// No wheel turns faster, where no road speed says how fast.
 const FASTEST_HZ: f64 = 45.0;
 
@@ -147,10 +147,10 @@ const FASTEST_HZ: f64 = 45.0;
 const POOR_LAG_SIGMA_S: f64 = 0.2;
 
 /// The errors that make up the scale's are not all against it at once: found with simulated drives.
-const CAREFUL: f64 = 0.72;
+const SCALE_SIGMA_FACTOR: f64 = 0.72;
 
 /// What a driven wheel slips and a tyre wanders by, relative.
-const SLIP: f64 = 0.0002;
+const WHEEL_SLIP_SIGMA: f64 = 0.0002;
 
 /// The highest order that a channel can show at its slow speeds.
 fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {
@@ -200,7 +200,7 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
     // A lag that is a little off moves every ridge of its recording alike, and wheels slip by a little.
     let lags: Vec<f64> = out.iter().filter_map(|o| o.as_ref().ok()).map(|t| t.lag.sigma * t.angle.pull_of_lag()).collect();
     let pulled = lags.iter().map(|l| l * l).sum::<f64>().sqrt() / lags.len().max(1) as f64;
-    scale.sigma = CAREFUL * scale.sigma.hypot(pulled).hypot(SLIP);
+    scale.sigma = SCALE_SIGMA_FACTOR * scale.sigma.hypot(pulled).hypot(WHEEL_SLIP_SIGMA);
     for t in out.iter_mut().filter_map(|o| o.as_mut().ok()) {
         if !t.own_scale {
             t.scale = scale;
@@ -231,7 +231,7 @@ pub fn known_map(
     let reference = angular_resampling::Reference { track, span, lag: lag.get(), circumference };
     let angle = Angle::new(s, &reference);
     let Some(c) = s.channels.first() else { return Ok(None) };
-    let x = Pyramid::from_data(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_LEVEL)?;
+    let x = Pyramid::from_data(&c.data, s.rate.get(), angle_domain::rate_for(top, angle.fastest_hz()), SLOWEST_RATE_HZ)?;
     let x = AngleSamples::new(Resampler::shared(), &angle, &x, s.start.get(), top);
     Ok(Some(order_map::draw(&x, &angle, top, scale)))
 }
@@ -290,7 +290,7 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
     // One channel at a time is held: a long recording of many would not fit.
     let mut light = vec![];
     if let Some(second) = sensors.get(1) {
-        light.extend(lag_scale::light(&coverage.pyramid(second, s, lag_scale::LIGHT_RATE)?, &[]));
+        light.extend(lag_scale::light(&coverage.pyramid(second, s, lag_scale::LIGHT_RATE_HZ)?, &[]));
     }
     let mut first = sensors.first().map(|c| read(c)).transpose()?;
     if let Some((x, bands)) = &first {
@@ -388,11 +388,11 @@ fn track_one(v: &Vehicle, circumference: f64, spec: &RecordingSpec, s: &Samples)
 
 /// Pairs of channels that are one: a sound of one microphone written as two.
 fn twins(s: &Samples) -> Result<Vec<(usize, usize)>, Problem> {
-    const LOOK: usize = 4096;
+    const COMPARED_SAMPLES: usize = 4096;
     let mut out = vec![];
     for (i, a) in s.channels.iter().enumerate().filter(|(_, c)| c.quantity != Quantity::Pulse) {
         for (j, b) in s.channels.iter().enumerate().skip(i + 1) {
-            let (mut x, mut y) = (vec![0.0; LOOK.min(a.data.len())], vec![0.0; LOOK.min(b.data.len())]);
+            let (mut x, mut y) = (vec![0.0; COMPARED_SAMPLES.min(a.data.len())], vec![0.0; COMPARED_SAMPLES.min(b.data.len())]);
             // A look at the middle tells nearly all apart; only those that look alike are read through.
             a.data.read(a.data.len() / 2, &mut x)?;
             b.data.read(b.data.len() / 2, &mut y)?;
@@ -428,7 +428,7 @@ fn extremes(b: &[f32]) -> (f32, f32) {
 /// only printed coarsely stands there more rarely than one step inside.
 fn piles_up(c: &Channel, limit: f32, lo: f32, hi: f32) -> Result<bool, Problem> {
     /// So many times as often as within a fiftieth of the range, or a step, beside it.
-    const PILE: f64 = 1.5;
+    const END_STOP_PILE_RATIO: f64 = 1.5;
     let inside = |v: f32| (limit - v).abs();
     let mut step = f32::MAX;
     c.data.blocks(|_, b| step = b.iter().map(|v| inside(*v)).filter(|d| *d > 0.0).fold(step, f32::min))?;
@@ -440,7 +440,7 @@ fn piles_up(c: &Channel, limit: f32, lo: f32, hi: f32) -> Result<bool, Problem> 
             beside += u64::from(d > 0.0 && d <= width);
         }
     })?;
-    Ok(at as f64 > PILE * beside as f64)
+    Ok(at as f64 > END_STOP_PILE_RATIO * beside as f64)
 }
 
 /// Dead and saturated channels are told.

@@ -1,7 +1,7 @@
 //! Lines in order spectra: found against their noise, and their level at each speed.
 
 use super::angle_domain::{AngleSamples, Windows};
-use super::angular_resampling::{Angle, Extent, STEPS};
+use super::angular_resampling::{Angle, Extent, STEPS_PER_TURN};
 use crate::signal::estimate::{hann, median, parabolic_shift};
 use crate::signal::simd::{Turning, dot, dot_complex};
 use crate::signal::{OrderWindows, add_ratio};
@@ -14,15 +14,15 @@ use std::collections::BTreeMap;
 use std::f64::consts::{PI, TAU};
 
 /// Width of the speed bins in which levels are taken, km/h.
-pub const SPEED_BIN: f64 = 5.0;
+pub const SPEED_BIN_KMH: f64 = 5.0;
 /// How well a level is told at best, relative: a bin of speed is a little off at its edges.
-const REPEATS: f64 = 0.032;
+const LEVEL_REPEAT_SIGMA: f64 = 0.032;
 /// Width of the slices of speed in which lines are looked for, two at a time, km/h.
-const SLICE: f64 = 7.5;
+const SPEED_SLICE_KMH: f64 = 7.5;
 /// Lines of a channel that are told.
-const MOST: usize = 28;
+const MAX_LINES: usize = 28;
 /// Below this a line is not told from noise.
-const SIGNIFICANT: f64 = 6.0;
+const MIN_Z_SCORE: f64 = 6.0;
 
 /// A line found, its order still that of the uncorrected reference.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -68,7 +68,7 @@ pub(super) fn find_lines(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
     // Each window is gone through once, in slices of speed; two neighbouring slices are a stretch.
     let mut slices: BTreeMap<i64, (Vec<f64>, usize)> = BTreeMap::new();
     w.each(|kmh, power, floor| {
-        let slice = slices.entry((kmh / SLICE).floor() as i64).or_default();
+        let slice = slices.entry((kmh / SPEED_SLICE_KMH).floor() as i64).or_default();
         add_ratio(power, floor, 400.0, &mut slice.0);
         slice.1 += 1;
     });
@@ -96,7 +96,7 @@ pub(super) fn find_lines(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
             let side = |d: isize| r.get((b as isize + d) as usize).copied().unwrap_or(1.0);
             let shoulder = 0.5 * (side(-(reach as isize)) + side(reach as isize)).max(1.0) + 0.5;
             let z = score(r[b] / shoulder.max(1.0), k);
-            if z < SIGNIFICANT {
+            if z < MIN_Z_SCORE {
                 continue;
             }
             let shift = parabolic_shift([r[b - 1].ln(), r[b].ln(), r[b + 1].ln()]);
@@ -117,7 +117,7 @@ pub(super) fn find_lines(w: &Windows<'_>, lowest: f64) -> Vec<Line> {
             out.push(l);
         }
     }
-    out.truncate(MOST);
+    out.truncate(MAX_LINES);
     out
 }
 
@@ -162,14 +162,14 @@ impl WithSimd for TurnBack<'_> {
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) -> Vec<[f32; 2]> {
         /// Steps after which the phase is worked out anew, so that a long recording loses nothing.
-        const ANEW: usize = 64;
+        const PHASE_RENEWAL_STEPS: usize = 64;
         let Self { x, per_turn, extent, angle, order } = self;
-        let n = per_turn / STEPS;
+        let n = per_turn / STEPS_PER_TURN;
         let (re, im): (Vec<f32>, Vec<f32>) = (0..n)
             .map(|i| Complex64::from_polar(2.0 / n as f64, -TAU * order * i as f64 / per_turn as f64))
             .map(|c| (c.re as f32, c.im as f32))
             .unzip();
-        let step = order / STEPS as f64;
+        let step = order / STEPS_PER_TURN as f64;
         let (mut phase, by) = (Complex64::default(), Complex64::from_polar(1.0, -TAU * step.fract()));
         let mut out = vec![[0.0; 2]; angle.steps()];
         let (mut left, mut parts) = (0, x.chunks_exact(n));
@@ -181,7 +181,7 @@ impl WithSimd for TurnBack<'_> {
             let Some(part) = parts.next() else { break };
             if left == 0 {
                 phase = Complex64::from_polar(1.0, -TAU * (step * k as f64).fract());
-                left = ANEW;
+                left = PHASE_RENEWAL_STEPS;
             }
             let z = match (part, &re[..], &im[..]) {
                 // What most orders need is too short for wide registers.
@@ -218,10 +218,10 @@ impl Beside {
             .iter()
             .map(|d| {
                 // The mean over a step lessens what turns within it.
-                let x = PI * d / STEPS as f64;
+                let x = PI * d / STEPS_PER_TURN as f64;
                 let lessened = if x.abs() < 1e-9 { 1.0 } else { x.sin() / x };
                 let turned = |(i, h): (usize, &f64)| {
-                    let c = Complex64::from_polar(h / weight / lessened, -TAU * d * i as f64 / STEPS as f64);
+                    let c = Complex64::from_polar(h / weight / lessened, -TAU * d * i as f64 / STEPS_PER_TURN as f64);
                     [c.re as f32, c.im as f32]
                 };
                 hann.iter().enumerate().map(turned).collect()
@@ -258,7 +258,7 @@ impl WithSimd for Project<'_> {
 
 /// Level of the first order of a group, the others fitted along with it.
 fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns: usize) -> Vec<LevelBin> {
-    let steps = STEPS * turns;
+    let steps = STEPS_PER_TURN * turns;
     let o = group[0];
     // Hann's own transform between two orders, for the joint fit.
     let overlap = |d: f64| -> Complex64 {
@@ -268,7 +268,7 @@ fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns:
         let (mut sum, mut weight) = (Complex64::new(0.0, 0.0), 0.0);
         for i in 0..steps {
             let h = hann(i as f64 + 0.5, steps as f64);
-            sum += Complex64::from_polar(h, TAU * d * i as f64 / STEPS as f64);
+            sum += Complex64::from_polar(h, TAU * d * i as f64 / STEPS_PER_TURN as f64);
             weight += h;
         }
         sum / weight
@@ -297,7 +297,7 @@ fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns:
             continue;
         }
         let part = &c[start..start + steps];
-        let bin = (angle.mean_kmh(start, start + steps) / SPEED_BIN).floor() as i64;
+        let bin = (angle.mean_kmh(start, start + steps) / SPEED_BIN_KMH).floor() as i64;
         let entry = bins.entry(bin).or_default();
         // Noise of windows that overlap is nearly the same twice.
         let aside = entry.1.is_empty() || start % steps == 0;
@@ -318,7 +318,11 @@ fn levels_of(x: &AngleSamples, angle: &Angle, group: &[f64], all: &[f64], turns:
             let sigma_power = ((floor * floor + 2.0 * floor * amplitude * amplitude) / k).sqrt();
             let sigma =
                 if amplitude > 0.0 { (sigma_power / (2.0 * amplitude)).min(sigma_power.sqrt()) } else { sigma_power.sqrt() };
-            LevelBin { speed_kmh: (bin as f64 + 0.5) * SPEED_BIN, amplitude, sigma: sigma.hypot(REPEATS * amplitude).max(1e-9) }
+            LevelBin {
+                speed_kmh: (bin as f64 + 0.5) * SPEED_BIN_KMH,
+                amplitude,
+                sigma: sigma.hypot(LEVEL_REPEAT_SIGMA * amplitude).max(1e-9),
+            }
         })
         .collect()
 }

@@ -6,11 +6,11 @@ use crate::signal::estimate::{median, quantile};
 use serde::{Deserialize, Serialize};
 
 /// Columns stand this far apart, km/h.
-const COLUMN: f64 = 1.0;
+const COLUMN_WIDTH_KMH: f64 = 1.0;
 /// Range from white to full ink, dB.
 const RANGE_DB: f64 = 48.0;
 /// Power of full ink over the middle of all cells, at least.
-const OVER_NOISE: f64 = 600.0;
+const FULL_INK_OVER_NOISE: f64 = 600.0;
 
 /// A picture of ink: row 0 is the lowest order.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -40,15 +40,15 @@ pub(super) fn draw(x: &AngleSamples, angle: &Angle, max_order: f64, scale: f64) 
         return OrderMap::default();
     }
     let (lo, hi) = (0..windows.len()).map(|w| windows.speed(w)).fold((f64::MAX, f64::MIN), |b, v| (b.0.min(v), b.1.max(v)));
-    let from = (lo / COLUMN).floor() * COLUMN;
-    let columns = ((hi - from) / COLUMN).floor() as usize + 1;
+    let from = (lo / COLUMN_WIDTH_KMH).floor() * COLUMN_WIDTH_KMH;
+    let columns = ((hi - from) / COLUMN_WIDTH_KMH).floor() as usize + 1;
     let bins = windows.spectra.bins;
     let rows = (max_order * turns as f64) as usize;
     let mut sum = vec![0.0f64; columns * bins];
     let mut count = vec![0.0f64; columns];
     windows.each(|v, power, _| {
         // A window reaches over the speeds that it spans: it is shared between the two nearest columns.
-        let c = (v - from) / COLUMN - 0.5;
+        let c = (v - from) / COLUMN_WIDTH_KMH - 0.5;
         for (k, share) in [(c.floor(), 1.0 - c.fract().abs()), (c.floor() + 1.0, c.fract().abs())] {
             if k < 0.0 || k as usize >= columns || share <= 0.0 {
                 continue;
@@ -74,7 +74,7 @@ pub(super) fn draw(x: &AngleSamples, angle: &Angle, max_order: f64, scale: f64) 
     let full = quantile(&mut mean.clone(), 0.999, f64::total_cmp).unwrap_or_default();
     let noise = median(&mut mean.clone(), f64::total_cmp).unwrap_or_default();
     // A road alone is no line: its noise stays faint, however quiet the vehicle is.
-    let full = full.max(OVER_NOISE * noise).max(1e-20);
+    let full = full.max(FULL_INK_OVER_NOISE * noise).max(1e-20);
     let ink = mean
         .iter()
         .map(|p| {
@@ -82,7 +82,15 @@ pub(super) fn draw(x: &AngleSamples, angle: &Angle, max_order: f64, scale: f64) 
             (255.0 * (1.0 + db / RANGE_DB).clamp(0.0, 1.0)) as u8
         })
         .collect();
-    OrderMap { speed_from: from, speed_step: COLUMN, columns, order_step: 1.0 / turns as f64, rows, full: full.sqrt(), ink }
+    OrderMap {
+        speed_from: from,
+        speed_step: COLUMN_WIDTH_KMH,
+        columns,
+        order_step: 1.0 / turns as f64,
+        rows,
+        full: full.sqrt(),
+        ink,
+    }
 }
 
 impl OrderMap {

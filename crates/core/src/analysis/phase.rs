@@ -2,19 +2,19 @@
 //! what it is below tells where the heavy side is.
 
 use super::angle_domain::AngleSamples;
-use super::angular_resampling::{Angle, STEPS};
-use super::order_lines::{self, SPEED_BIN};
+use super::angular_resampling::{Angle, STEPS_PER_TURN};
+use super::order_lines::{self, SPEED_BIN_KMH};
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::f64::consts::TAU;
 
 /// Multiples of the pulse that are told.
-const MULTIPLES: u32 = 3;
+const MAX_PULSE_MULTIPLE: u32 = 3;
 /// Turns in a window.
-const TURNS: usize = 8;
+const WINDOW_TURNS: usize = 8;
 /// Below this share of one sense the phase is not told.
-const ALIKE: f64 = 0.5;
+const MIN_COHERENCE: f64 = 0.5;
 
 /// The phase of an order in one bin of speed.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
@@ -34,7 +34,7 @@ pub fn turned_by(phase: &[PhaseBin]) -> f64 {
 }
 
 /// A phase that turns by so much (degrees) passes a resonance.
-pub const PASSES: f64 = 110.0;
+pub const RESONANCE_PHASE_DEG: f64 = 110.0;
 
 /// A pulse that counts turns.
 #[derive(Clone, Debug)]
@@ -50,10 +50,10 @@ impl Pulse {
     pub fn phases(&self, x: &AngleSamples, angle: &Angle, measured: f64) -> Vec<PhaseBin> {
         let nearest = (measured / self.per_wheel).round();
         let order = nearest * self.per_wheel;
-        if !(1.0..=f64::from(MULTIPLES)).contains(&nearest) || (order - measured).abs() > 0.01f64.max(0.004 * order) {
+        if !(1.0..=f64::from(MAX_PULSE_MULTIPLE)).contains(&nearest) || (order - measured).abs() > 0.01f64.max(0.004 * order) {
             return vec![];
         }
-        let steps = STEPS * TURNS;
+        let steps = STEPS_PER_TURN * WINDOW_TURNS;
         let (z, extent) = order_lines::baseband(x, angle, order);
         // Where the edges stand, in angle steps.
         let at: Vec<f64> = self.edges.iter().filter_map(|t| angle.step_at(*t)).collect();
@@ -65,9 +65,11 @@ impl Pulse {
                 continue;
             }
             // The angle is the mean of many edges' and wanders beside each: here it is brought back.
-            let wanders: Complex64 =
-                edges.iter().map(|s| Complex64::from_polar(1.0, TAU * nearest * self.per_wheel * s / STEPS as f64)).sum();
-            let bin = (angle.mean_kmh(from, to) / SPEED_BIN).floor() as i64;
+            let wanders: Complex64 = edges
+                .iter()
+                .map(|s| Complex64::from_polar(1.0, TAU * nearest * self.per_wheel * s / STEPS_PER_TURN as f64))
+                .sum();
+            let bin = (angle.mean_kmh(from, to) / SPEED_BIN_KMH).floor() as i64;
             bins.entry(bin).or_default().push(order_lines::mean(part) * wanders / wanders.norm().max(1e-9));
         }
         bins.into_iter()
@@ -77,8 +79,8 @@ impl Pulse {
                 // Spread of the directions, over the root of their number.
                 let sigma = (-2.0 * alike.ln()).max(0.0).sqrt() / (all.len() as f64).sqrt();
                 let behind = (-sum.arg()).to_degrees().rem_euclid(360.0);
-                (all.len() > 1 && alike > ALIKE).then(|| PhaseBin {
-                    speed_kmh: (bin as f64 + 0.5) * SPEED_BIN,
+                (all.len() > 1 && alike > MIN_COHERENCE).then(|| PhaseBin {
+                    speed_kmh: (bin as f64 + 0.5) * SPEED_BIN_KMH,
                     behind_deg: behind % 360.0,
                     sigma_deg: sigma.to_degrees().max(1.0),
                 })

@@ -57,15 +57,15 @@ pub(super) struct Before<'a> {
 }
 
 /// How smooth a reference of pulses is taken, s.
-const PULSE_SMOOTH: f64 = 0.6;
+const PULSE_SMOOTHING_S: f64 = 0.6;
 /// How smooth one of a ridge is taken, s.
-const RIDGE_SMOOTH: f64 = 2.0;
+const RIDGE_SMOOTHING_S: f64 = 2.0;
 /// Turns are counted over at least so long, s.
-const COUNTED: f64 = 0.3;
+const MIN_PULSE_SHARE: f64 = 0.3;
 /// How well a pulse tells the wheel's turns, relative.
-const PULSE_SIGMA: f64 = 0.0003;
+const PULSE_SCALE_SIGMA: f64 = 0.0003;
 /// How well an engine speed tells them in a fixed gear, relative.
-const RPM_SIGMA: f64 = 0.001;
+const RPM_SCALE_SIGMA: f64 = 0.001;
 
 /// Chooses the best reference that there is; none, with the reason among the warnings, where there is none.
 pub(super) fn choose(
@@ -100,7 +100,7 @@ pub(super) fn choose(
         };
         // An engine that is coupled firmly counts the wheel's turns itself, whatever the tyre.
         let coupled = source == Taken::Rpm && b.vehicle.gearbox.kind != GearboxKind::Automatic;
-        let own = coupled.then_some(Scale { value: 1.0, sigma: RPM_SIGMA, uncertain: false });
+        let own = coupled.then_some(Scale { value: 1.0, sigma: RPM_SCALE_SIGMA, uncertain: false });
         return Ok(Some(Chosen { source, reference, lag, own, tyre: None, pulse: None, late: readings }));
     }
     let why = if s.speed.is_empty() { "there is no road speed and no engine speed" } else { "the road speed stays at zero" };
@@ -121,7 +121,7 @@ pub(super) fn choose(
         ),
     ));
     let readings: Vec<(f64, f64)> = ridge.hz.iter().map(|&(t, f)| (t, f / ridge.order * b.circumference)).collect();
-    let Some(reference) = exact(&readings, RIDGE_SMOOTH, b.circumference) else { return Ok(None) };
+    let Some(reference) = exact(&readings, RIDGE_SMOOTHING_S, b.circumference) else { return Ok(None) };
     // The ridge is an order of this vehicle by assumption: its error is that of the tyre, which nothing shows here.
     let own = Scale { value: 1.0, sigma: 0.008f64.hypot(ridge.spread), uncertain: ridge.sure < 0.9 };
     Ok(Some(Chosen { source: Taken::Ridge, reference, lag: Lag::none(), own: Some(own), tyre: None, pulse: None, late: vec![] }))
@@ -157,9 +157,9 @@ fn of_pulses(b: &Before<'_>, c: &Channel, per: Option<&str>, warnings: &mut Vec<
             format!("{missed} pulses of {} were missing or doubled and were bridged", c.name),
         ));
     }
-    let Some(reference) = exact(&readings, PULSE_SMOOTH, b.circumference) else { return Ok(None) };
+    let Some(reference) = exact(&readings, PULSE_SMOOTHING_S, b.circumference) else { return Ok(None) };
     let tyre = tyre_by(&reference, &b.samples.speed);
-    let own = Scale { value: 1.0, sigma: PULSE_SIGMA, uncertain: false };
+    let own = Scale { value: 1.0, sigma: PULSE_SCALE_SIGMA, uncertain: false };
     Ok(Some(Chosen {
         source: Taken::Pulse,
         reference,
@@ -229,7 +229,7 @@ fn edges(c: &Channel, rate: f64, start: f64) -> Result<Edges, Problem> {
         }
         turns += 1;
         let span = times[i + 1] - times[begun];
-        if span >= COUNTED {
+        if span >= MIN_PULSE_SHARE {
             kept.push((times[begun] + 0.5 * span, span / f64::from(turns)));
             (begun, turns) = (i + 1, 0);
         }

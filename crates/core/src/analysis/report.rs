@@ -246,10 +246,10 @@ pub(super) fn report(
 }
 
 /// A level that was chosen for being the largest misses by more than its bin says: found with simulated drives.
-const CHOSEN_MISS: f64 = 1.07;
+const CHOSEN_LEVEL_SIGMA_INFLATION: f64 = 1.07;
 
 /// Found with simulated drives.
-const OWN_SHARE: f64 = 0.72;
+const SCALE_SIGMA_SHARE: f64 = 0.72;
 
 fn report_recording(v: &Vehicle, causes: &dyn LineCauses, t: &Tracked) -> RecordingAnalysis {
     let (s, sigma_s) = (t.scale.value, t.scale.sigma);
@@ -265,7 +265,7 @@ fn report_recording(v: &Vehicle, causes: &dyn LineCauses, t: &Tracked) -> Record
             let Some(peak) = peak_of(&levels) else { continue };
             let order = l.order / s;
             // A ridge is one of those that the scale was fitted to: of that error it has a part only.
-            let order_sigma = (l.sigma / s).hypot(OWN_SHARE * order * sigma_s / s);
+            let order_sigma = (l.sigma / s).hypot(SCALE_SIGMA_SHARE * order * sigma_s / s);
             let hz = t.hz(order, peak.speed_kmh);
             let ambiguous = t.engine_per_wheel.is_some_and(|e| gear_comparison::is_engine_like(v, order / e, order_sigma / e));
             let sources = sources(order, tolerance(order, order_sigma));
@@ -394,14 +394,18 @@ pub(crate) fn peak_of(levels: &[LevelBin]) -> Option<LevelBin> {
     let best = (0..levels.len())
         .filter(|&i| levels[i].amplitude > 2.5 * levels[i].sigma)
         .max_by(|&a, &b| score(a).total_cmp(&score(b)))?;
-    Some(LevelBin { amplitude: chosen_level(levels, best), sigma: CHOSEN_MISS * levels[best].sigma, ..levels[best] })
+    Some(LevelBin {
+        amplitude: chosen_level(levels, best),
+        sigma: CHOSEN_LEVEL_SIGMA_INFLATION * levels[best].sigma,
+        ..levels[best]
+    })
 }
 
 /// The level of a bin that was chosen for being the largest: it is large by chance as well, and its
 /// neighbours say by how much. Normal likelihood, with a prior around the neighbours' mean as wide
 /// as a level changes from bin to bin.
 fn chosen_level(levels: &[LevelBin], i: usize) -> f64 {
-    const CHANGES: f64 = 0.25;
+    const LEVEL_CHANGE_PER_BIN: f64 = 0.25;
     let own = levels[i];
     let beside: Vec<&LevelBin> = [i.checked_sub(1), Some(i + 1)].into_iter().flatten().filter_map(|j| levels.get(j)).collect();
     if beside.is_empty() {
@@ -409,8 +413,8 @@ fn chosen_level(levels: &[LevelBin], i: usize) -> f64 {
     }
     let n = beside.len() as f64;
     let mean = beside.iter().map(|b| b.amplitude).sum::<f64>() / n;
-    let spread =
-        (CHANGES * mean.max(0.5 * own.amplitude)).powi(2) + beside.iter().map(|b| b.sigma.powi(2)).sum::<f64>() / (n * n);
+    let spread = (LEVEL_CHANGE_PER_BIN * mean.max(0.5 * own.amplitude)).powi(2)
+        + beside.iter().map(|b| b.sigma.powi(2)).sum::<f64>() / (n * n);
     let (w, u) = (own.sigma.powi(-2), spread.recip());
     (w * own.amplitude + u * mean) / (w + u)
 }
@@ -420,11 +424,11 @@ fn chosen_level(levels: &[LevelBin], i: usize) -> f64 {
 fn fine_peak_hz(o: &OrderFound) -> f64 {
     let at = |kmh: f64| o.levels.iter().find(|l| (l.speed_kmh - kmh).abs() < 0.1).map(|l| l.amplitude);
     let v = o.peak_speed_kmh;
-    let shift = match (at(v - order_lines::SPEED_BIN), at(v), at(v + order_lines::SPEED_BIN)) {
+    let shift = match (at(v - order_lines::SPEED_BIN_KMH), at(v), at(v + order_lines::SPEED_BIN_KMH)) {
         (Some(a), Some(b), Some(c)) => parabolic_shift([a, b, c]),
         _ => 0.0,
     };
-    o.peak_hz * (v + shift * order_lines::SPEED_BIN) / v
+    o.peak_hz * (v + shift * order_lines::SPEED_BIN_KMH) / v
 }
 
 /// Orders of one channel that peak at the same frequency.

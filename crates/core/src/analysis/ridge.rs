@@ -15,22 +15,22 @@ use crate::signal::{Pyramid, Resampler, SpeedTrack};
 use realfft::RealFftPlanner;
 
 /// Samples a second that are looked at.
-const RATE: f64 = 300.0;
+const SAMPLE_RATE_HZ: f64 = 300.0;
 /// Frames stand this far apart, s.
-const HOP: f64 = 0.25;
+const HOP_S: f64 = 0.25;
 /// Frequencies that are followed, Hz, and the step between two of them.
-const LOWEST: f64 = 3.0;
-const HIGHEST: f64 = 120.0;
-const STEP: f64 = 1.008;
+const LOWEST_HZ: f64 = 3.0;
+const HIGHEST_HZ: f64 = 120.0;
+const FREQUENCY_STEP_RATIO: f64 = 1.008;
 /// Steps that a path may take from frame to frame, and what each costs squared.
-const REACH: usize = 6;
-const JUMP: f64 = 0.12;
+const MAX_JUMP_STEPS: usize = 6;
+const JUMP_COST: f64 = 0.12;
 /// The mean strength of a path that is no noise's: a best path through noise comes to half of it.
-const CLEAR: f64 = 2.0;
+const MIN_MEAN_STRENGTH: f64 = 2.0;
 /// A ridge that moves less says nothing of speed.
-const MOVES: f64 = 0.08;
+const MIN_MOVEMENT: f64 = 0.08;
 /// Turns of the ridge in a window.
-const TURNS: usize = 64;
+const WINDOW_TURNS: usize = 64;
 /// The usual speed of a road test, km/h, and its spread in natural logarithms.
 const USUAL: (f64, f64) = (75.0, 0.45);
 
@@ -48,18 +48,18 @@ pub(super) struct Ridge {
 
 /// Follows the clearest ridge of a channel; none where none stands out or moves.
 pub(super) fn follow_ridge(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option<Ridge> {
-    let light = x.at_least(RATE);
+    let light = x.at_least(SAMPLE_RATE_HZ);
     let start = b.samples.start.get();
     let hz = path(&light, start)?;
     let (lo, hi) = hz.iter().fold((f64::MAX, 0.0f64), |m, p| (m.0.min(p.1), m.1.max(p.1)));
-    if hi < lo * (1.0 + MOVES) {
+    if hi < lo * (1.0 + MIN_MOVEMENT) {
         return None;
     }
     let track = SpeedTrack::fit(&hz, 2.0)?;
     let reference = Reference { track, span: (hz.first()?.0, hz.last()?.0), lag: 0.0, circumference: 1.0 };
     let angle = Angle::new(b.samples, &reference);
     let turned = angle.resample(r, &light, start, 32, Extent::Whole);
-    let found = order_lines::find_lines(&Windows::new((&turned, 32, Extent::Whole), &angle, TURNS, 10.8, true), 0.08);
+    let found = order_lines::find_lines(&Windows::new((&turned, 32, Extent::Whole), &angle, WINDOW_TURNS, 10.8, true), 0.08);
     let mean = hz.iter().map(|p| p.1).sum::<f64>() / hz.len() as f64;
     let (order, sure, spread) = which(b, &found, mean)?;
     Some(Ridge { hz, order, sure, spread })
@@ -69,9 +69,10 @@ pub(super) fn follow_ridge(b: &Before<'_>, r: &Resampler, x: &Pyramid) -> Option
 fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
     let (data, rate) = (x.samples(), x.rate());
     let n = ((1.5 * rate) as usize).next_power_of_two();
-    let hop = (HOP * rate).round().max(1.0) as usize;
-    let top = HIGHEST.min(0.4 * rate);
-    let grid: Vec<f64> = std::iter::successors(Some(LOWEST), |f| Some(f * STEP)).take_while(|f| *f < top).collect();
+    let hop = (HOP_S * rate).round().max(1.0) as usize;
+    let top = HIGHEST_HZ.min(0.4 * rate);
+    let grid: Vec<f64> =
+        std::iter::successors(Some(LOWEST_HZ), |f| Some(f * FREQUENCY_STEP_RATIO)).take_while(|f| *f < top).collect();
     if data.len() < 4 * n {
         return None;
     }
@@ -90,17 +91,17 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
         let power: Vec<f32> = output.iter().map(|c| c.norm_sqr()).collect();
         let here: Vec<f64> = strength(&power, &grid, rate / n as f64);
         let step = |g: usize| {
-            let (lo, hi) = (g.saturating_sub(REACH), (g + REACH).min(grid.len() - 1));
+            let (lo, hi) = (g.saturating_sub(MAX_JUMP_STEPS), (g + MAX_JUMP_STEPS).min(grid.len() - 1));
             (lo..=hi)
-                .map(|p| (p, best[p] - JUMP * (p as f64 - g as f64).powi(2)))
+                .map(|p| (p, best[p] - JUMP_COST * (p as f64 - g as f64).powi(2)))
                 .fold((g, f64::MIN), |m, c| if c.1 > m.1 { c } else { m })
         };
         if best.is_empty() {
             best.clone_from(&here);
-            from.push(vec![REACH as u8; grid.len()]);
+            from.push(vec![MAX_JUMP_STEPS as u8; grid.len()]);
         } else {
             let steps: Vec<(usize, f64)> = (0..grid.len()).map(step).collect();
-            from.push(steps.iter().enumerate().map(|(g, s)| (s.0 + REACH - g) as u8).collect());
+            from.push(steps.iter().enumerate().map(|(g, s)| (s.0 + MAX_JUMP_STEPS - g) as u8).collect());
             best = steps.iter().zip(&here).map(|(s, h)| s.1 + h).collect();
         }
         times.push(start + (at as f64 + 0.5 * n as f64) / rate);
@@ -109,12 +110,12 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
     let mut g = (0..grid.len()).max_by(|&a, &b| best[a].total_cmp(&best[b]))?;
     let mut steps = vec![g];
     for f in from.iter().skip(1).rev() {
-        g = g + f[g] as usize - REACH;
+        g = g + f[g] as usize - MAX_JUMP_STEPS;
         steps.push(g);
     }
     steps.reverse();
     let clear = steps.iter().zip(&frames).map(|(&g, f)| f[g]).sum::<f64>() / frames.len() as f64;
-    if clear < CLEAR {
+    if clear < MIN_MEAN_STRENGTH {
         return None;
     }
     let between = |g: usize, f: &[f64]| {
@@ -124,20 +125,27 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
         let bend = f[g - 1] - 2.0 * f[g] + f[g + 1];
         if bend < 0.0 { (0.5 * (f[g - 1] - f[g + 1]) / bend).clamp(-0.5, 0.5) } else { 0.0 }
     };
-    Some(steps.iter().zip(&frames).zip(times).map(|((&g, f), t)| (t, grid[g] * STEP.powf(between(g, f)))).collect())
+    Some(
+        steps
+            .iter()
+            .zip(&frames)
+            .zip(times)
+            .map(|((&g, f), t)| (t, grid[g] * FREQUENCY_STEP_RATIO.powf(between(g, f))))
+            .collect(),
+    )
 }
 
 /// Strength over the noise beside it at each frequency of the grid, as a logarithm.
 fn strength(power: &[f32], grid: &[f64], bin: f64) -> Vec<f64> {
-    const BLOCK: usize = 24;
+    const FLOOR_BLOCK_BINS: usize = 24;
     let floors: Vec<f32> =
-        power.chunks(BLOCK).map(|c| median(&mut c.to_vec(), f32::total_cmp).unwrap_or_default().max(1e-30)).collect();
+        power.chunks(FLOOR_BLOCK_BINS).map(|c| median(&mut c.to_vec(), f32::total_cmp).unwrap_or_default().max(1e-30)).collect();
     grid.iter()
         .map(|f| {
             let at = f / bin;
             let (i, part) = (at as usize, (at.fract()) as f32);
             let p = power.get(i).copied().unwrap_or(0.0) * (1.0 - part) + power.get(i + 1).copied().unwrap_or(0.0) * part;
-            let floor = floors[(i / BLOCK).min(floors.len() - 1)];
+            let floor = floors[(i / FLOOR_BLOCK_BINS).min(floors.len() - 1)];
             f64::from((p / floor).min(300.0)).ln_1p()
         })
         .collect()

@@ -11,15 +11,15 @@ use crate::units::{KilometresPerHour, Metres, Seconds};
 use serde::{Deserialize, Serialize};
 
 /// Width of a stretch, km/h.
-const STRETCH: f64 = 5.0;
+const STRETCH_WIDTH_KMH: f64 = 5.0;
 /// Wheel turns that a stretch needs.
-const TURNS: f64 = 24.0;
+const STRETCH_WHEEL_TURNS: f64 = 24.0;
 /// How far around the speed at which it is felt most a run must be done, km/h.
-const AROUND: f64 = 7.5;
+const AROUND_PEAK_KMH: f64 = 7.5;
 /// Where no such speed is known, the share of a run that must be done.
-const SHARE: f64 = 0.8;
+const COMPLETE_SHARE: f64 = 0.8;
 /// Where the driver has not said at which speeds, km/h.
-const USUAL: (f64, f64) = (50.0, 110.0);
+const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
 
 /// A run that is asked for, or that was driven.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -47,7 +47,7 @@ impl Leg {
     /// that a stretch needs take TURNS·C/v, summed over all of its stretches.
     pub fn least_time(&self, circumference: Metres) -> Seconds {
         let (a, b) = (self.from.get().min(self.to.get()), self.from.get().max(self.to.get()));
-        Seconds(TURNS * circumference.get() * 3.6 / STRETCH * (b.max(1.0) / a.max(1.0)).ln())
+        Seconds(STRETCH_WHEEL_TURNS * circumference.get() * 3.6 / STRETCH_WIDTH_KMH * (b.max(1.0) / a.max(1.0)).ln())
     }
 }
 
@@ -153,8 +153,8 @@ impl Coach {
             throttle: throttle.into(),
         };
         let (legs, pairs) = if runs.is_empty() {
-            let from = speeds.from.unwrap_or(USUAL.0);
-            let to = speeds.to.unwrap_or(USUAL.1).max(from + 20.0);
+            let from = speeds.from.unwrap_or(USUAL_SPEEDS_KMH.0);
+            let to = speeds.to.unwrap_or(USUAL_SPEEDS_KMH.1).max(from + 20.0);
             let gear = case.vehicle.gearbox.gears.last().map(|g| g.name.clone());
             (vec![leg(gear, KilometresPerHour(from), KilometresPerHour(to))], vec![vec![0]])
         } else {
@@ -192,7 +192,7 @@ impl Coach {
 
     fn strip(&self, leg: &Leg, driven: &[Driven]) -> Strip {
         let (lo, hi) = (leg.from.get().min(leg.to.get()), leg.from.get().max(leg.to.get()));
-        let n = ((hi - lo) / STRETCH).round().max(1.0) as usize;
+        let n = ((hi - lo) / STRETCH_WIDTH_KMH).round().max(1.0) as usize;
         let mut turns = vec![0.0; n];
         let alike = |d: &&Driven| d.leg.gear == leg.gear && d.leg.throttle == leg.throttle;
         for d in driven.iter().filter(alike) {
@@ -202,21 +202,21 @@ impl Coach {
                 if !(0.0..3.0).contains(&dt) || v < lo || v >= hi {
                     continue;
                 }
-                turns[(((v - lo) / STRETCH) as usize).min(n - 1)] += v / 3.6 / self.circumference_m * dt;
+                turns[(((v - lo) / STRETCH_WIDTH_KMH) as usize).min(n - 1)] += v / 3.6 / self.circumference_m * dt;
             }
         }
         let stretches = turns
             .iter()
             .enumerate()
             .map(|(i, t)| {
-                let from = lo + STRETCH * i as f64;
-                let passed = driven.iter().filter(alike).any(|d| passes(&d.speed, from, from + STRETCH));
+                let from = lo + STRETCH_WIDTH_KMH * i as f64;
+                let passed = driven.iter().filter(alike).any(|d| passes(&d.speed, from, from + STRETCH_WIDTH_KMH));
                 let done = match () {
-                    () if *t >= TURNS => Done::Enough,
+                    () if *t >= STRETCH_WHEEL_TURNS => Done::Enough,
                     () if passed => Done::TooFast,
                     () => Done::Missing,
                 };
-                Stretch { from: KilometresPerHour(from), done, share: (t / TURNS).min(1.0) }
+                Stretch { from: KilometresPerHour(from), done, share: (t / STRETCH_WHEEL_TURNS).min(1.0) }
             })
             .collect();
         Strip { leg: leg.clone(), stretches }
@@ -224,15 +224,15 @@ impl Coach {
 
     /// The stretches of a run that count: around where it is felt most, or all of them.
     fn counts(&self, s: &Stretch) -> bool {
-        let middle = s.from.get() + 0.5 * STRETCH;
-        self.peak.is_none_or(|p| (middle - p).abs() <= AROUND)
+        let middle = s.from.get() + 0.5 * STRETCH_WIDTH_KMH;
+        self.peak.is_none_or(|p| (middle - p).abs() <= AROUND_PEAK_KMH)
     }
 
     fn is_complete(&self, strip: &Strip) -> bool {
         let counted: Vec<&Stretch> = strip.stretches.iter().filter(|s| self.counts(s)).collect();
         let of = if counted.is_empty() { strip.stretches.iter().collect() } else { counted };
         let done = of.iter().filter(|s| s.done == Done::Enough).count() as f64;
-        let need = if self.peak.is_some() { 1.0 } else { SHARE };
+        let need = if self.peak.is_some() { 1.0 } else { COMPLETE_SHARE };
         done >= need * of.len() as f64
     }
 
@@ -242,7 +242,7 @@ impl Coach {
         let untouched = all.iter().all(|s| s.done == Done::Missing);
         let left = |s: &&Stretch| s.done != Done::Enough && (untouched || self.counts(s) || self.peak.is_none());
         let from = all.iter().find(left).or(all.first()).map_or(strip.leg.from.get(), |s| s.from.get());
-        let to = all.iter().rev().find(left).or(all.last()).map_or(strip.leg.to.get(), |s| s.from.get() + STRETCH);
+        let to = all.iter().rev().find(left).or(all.last()).map_or(strip.leg.to.get(), |s| s.from.get() + STRETCH_WIDTH_KMH);
         let again = all.iter().filter(left).any(|s| s.done == Done::TooFast);
         (Leg { from: KilometresPerHour(from), to: KilometresPerHour(to), ..strip.leg.clone() }, again)
     }
@@ -353,7 +353,7 @@ mod tests {
             let leg = c.legs()[0].clone();
             let a = c.advise(&[drive(&leg, pace)]);
             // At the pace that fits the slowest stretch all are done; five times as fast none is.
-            let slowest = STRETCH * leg.from.get() / 3.6 / 2.08 / TURNS;
+            let slowest = STRETCH_WIDTH_KMH * leg.from.get() / 3.6 / 2.08 / STRETCH_WHEEL_TURNS;
             let enough = a.strips[0].stretches.iter().filter(|s| s.done == Done::Enough).count();
             if pace < 0.9 * slowest { prop_assert_eq!(enough, a.strips[0].stretches.len()); }
             if pace > 2.5 * slowest { prop_assert_eq!(enough, 0); }

@@ -16,9 +16,9 @@ use serde_json::Value;
 const MOST_RUNS: usize = 12;
 
 /// Where the driver has not said at which speeds, km/h.
-const USUAL_SPEEDS: (f64, f64) = (50.0, 110.0);
+const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
 /// Wheel turns that a window of the tracker holds.
-const USUAL_TURNS: f64 = 32.0;
+const WINDOW_WHEEL_TURNS: f64 = 32.0;
 
 /// A range of road speed.
 #[derive(Clone, Copy, Debug, Deserialize, Serialize)]
@@ -103,12 +103,12 @@ pub fn input_for(case: &Case, symptom: &str, suspects: Vec<Suspect>) -> Option<S
         return None;
     }
     let range = case.symptom(symptom)?.speed_kmh.unwrap_or_default();
-    let (from, to) = (range.from.unwrap_or(USUAL_SPEEDS.0), range.to.unwrap_or(USUAL_SPEEDS.1));
+    let (from, to) = (range.from.unwrap_or(USUAL_SPEEDS_KMH.0), range.to.unwrap_or(USUAL_SPEEDS_KMH.1));
     let speeds_kmh = Speeds { from: KilometresPerHour(from), to: KilometresPerHour(to.max(from + 20.0)) };
     // The upper gears are the ones in which such speeds are driven.
     let gears: Vec<Option<String>> = v.gearbox.gears.iter().rev().take(3).map(|g| Some(g.name.clone())).collect();
     let vehicle = serde_json::to_value(v).ok()?;
-    Some(SeparabilityInput { vehicle, speeds_kmh, gears, turns: USUAL_TURNS, suspects: Some(suspects) })
+    Some(SeparabilityInput { vehicle, speeds_kmh, gears, turns: WINDOW_WHEEL_TURNS, suspects: Some(suspects) })
 }
 
 /// A suspect in every gear: its line there and its wheel order.
@@ -197,15 +197,15 @@ impl LaidOut {
 
 /// Suspects in words, each part once: “front section, rear section and 2 more”.
 fn parts_words(v: &Vehicle, lines: &[OrderLine]) -> String {
-    const NAMED: usize = 4;
+    const MAX_NAMED_PARTS: usize = 4;
     let mut parts: Vec<String> = vec![];
     for words in lines.iter().map(|l| v.place_words(&l.at)) {
         if !parts.contains(&words) {
             parts.push(words);
         }
     }
-    let more = parts.len().saturating_sub(NAMED);
-    parts.truncate(NAMED);
+    let more = parts.len().saturating_sub(MAX_NAMED_PARTS);
+    parts.truncate(MAX_NAMED_PARTS);
     match more {
         0 if parts.len() > 1 => {
             let last = parts.pop().unwrap_or_default();

@@ -69,7 +69,7 @@ impl InspectionStep {
 }
 
 /// What takes longer (minutes) is a job, not a look: it comes with what must come off.
-const LONGEST_LOOK: f64 = 20.0;
+const LONGEST_LOOK_MINUTES: f64 = 20.0;
 
 /// How a test is reached under the vehicle; none of what belongs to the road.
 pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes: f64) -> Option<Access> {
@@ -80,7 +80,7 @@ pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes:
     let up_there = if rule.lift && !up { minutes - k.weights.time.lift_minutes } else { minutes };
     match () {
         () if rule.recorded || rule.not_proposed => None,
-        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK => Some(Access::Off),
+        () if rule.off && !off || rule.lift && up_there > LONGEST_LOOK_MINUTES => Some(Access::Off),
         () if rule.wheels => Some(Access::Powered),
         () if rule.lift || rule.off => Some(Access::Lift),
         () if !rule.is_of_the_road() => Some(Access::Ground),

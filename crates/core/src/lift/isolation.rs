@@ -20,8 +20,8 @@ const TESTS: &[&str] = &[
     "diff-out-run",
 ];
 /// Places that are named for an outcome, and the share from which.
-const NAMED: usize = 4;
-const LEAST: f64 = 0.06;
+const MAX_NAMED_PLACES: usize = 4;
+const NAMED_MIN_PROBABILITY: f64 = 0.06;
 
 /// An outcome and what it leaves.
 #[derive(Clone, Debug, PartialEq)]
@@ -58,9 +58,10 @@ pub fn isolation(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&An
             for ((h, p), l) in all.iter().zip(&p).zip(row).filter(|x| !x.0.0.is_unknown()) {
                 *by.entry(h.at.as_str()).or_default() += p * l / chance.max(1e-300);
             }
-            let mut places: Vec<(String, f64)> = by.into_iter().filter(|x| x.1 >= LEAST).map(|x| (x.0.into(), x.1)).collect();
+            let mut places: Vec<(String, f64)> =
+                by.into_iter().filter(|x| x.1 >= NAMED_MIN_PROBABILITY).map(|x| (x.0.into(), x.1)).collect();
             places.sort_by(|a, b| b.1.total_cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-            places.truncate(NAMED);
+            places.truncate(MAX_NAMED_PLACES);
             IsolationOutcome { outcome: outcome.clone(), chance, places }
         };
         out.push(Isolation {
@@ -115,7 +116,7 @@ mod tests {
                 let sum: f64 = t.outcomes.iter().map(|o| o.chance).sum();
                 assert!((sum - 1.0).abs() < 0.02, "{} {sum}", t.test);
                 for o in &t.outcomes {
-                    assert!(o.places.iter().map(|p| p.1).sum::<f64>() < 1.0 + 1e-9 && o.places.len() <= NAMED);
+                    assert!(o.places.iter().map(|p| p.1).sum::<f64>() < 1.0 + 1e-9 && o.places.len() <= MAX_NAMED_PLACES);
                 }
             }
         }

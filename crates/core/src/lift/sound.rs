@@ -18,9 +18,9 @@ pub const RATE: Hz = Hz(22050.0);
 /// How long a sound is.
 pub const LENGTH: Seconds = Seconds(4.0);
 /// Below this a tone is hardly heard from a small loudspeaker, Hz.
-const DEEP: f64 = 60.0;
+const DEEP_TONE_HZ: f64 = 60.0;
 /// How much two tyres of one axle differ, relative: why a wheel's shake swells slowly.
-const TYRES_DIFFER: f64 = 0.012;
+const TYRE_DIFFERENCE: f64 = 0.012;
 
 /// How something sounds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -147,8 +147,8 @@ pub fn sound(v: &Vehicle, k: &Knowledge, h: &Hypothesis, at: At<'_>) -> Option<S
     let samples: Vec<f64> = match voice {
         Voice::Hum => hum(&lines, n, &mut seed),
         Voice::Beat => {
-            let (a, b) = (hum(&lines, n, &mut seed), hum(&[lines[0] * (1.0 + TYRES_DIFFER)], n, &mut seed));
-            let swell = |i: usize| 0.55 + 0.45 * (TAU * TYRES_DIFFER * 3.0 * lines[0] * t(i)).cos();
+            let (a, b) = (hum(&lines, n, &mut seed), hum(&[lines[0] * (1.0 + TYRE_DIFFERENCE)], n, &mut seed));
+            let swell = |i: usize| 0.55 + 0.45 * (TAU * TYRE_DIFFERENCE * 3.0 * lines[0] * t(i)).cos();
             a.iter().zip(&b).enumerate().map(|(i, (a, b))| swell(i) * (a + 0.6 * b)).collect()
         }
         Voice::Growl => {
@@ -214,11 +214,11 @@ fn part_of(at: &str) -> &str {
 }
 
 /// Sounds that are laid side by side.
-const MOST: usize = 6;
+const MAX_SOUNDS: usize = 6;
 /// Rhythms nearer to each other than this, relative, sound alike.
-const ALIKE: f64 = 0.03;
+const ALIKE_RHYTHM_SHARE: f64 = 0.03;
 /// Speed where the driver has named none, and between which it is listened to, km/h.
-const USUAL: f64 = 80.0;
+const USUAL_SPEED_KMH: f64 = 80.0;
 const SPEEDS: (f64, f64) = (5.0, 200.0);
 
 /// The speed at which a symptom's suspects are listened to: as asked, else where it is worst.
@@ -226,7 +226,7 @@ pub fn speed_of(s: Option<&Symptom>, asked: Option<KilometresPerHour>) -> Kilome
     let range = s.and_then(|s| s.speed_kmh);
     let worst = range.and_then(|r| r.peak.or(Some(0.5 * (r.from? + r.to?))).or(r.from));
     let asked = asked.map(|v| v.get()).filter(|v| v.is_finite());
-    KilometresPerHour(asked.or(worst).unwrap_or(USUAL).clamp(SPEEDS.0, SPEEDS.1))
+    KilometresPerHour(asked.or(worst).unwrap_or(USUAL_SPEED_KMH).clamp(SPEEDS.0, SPEEDS.1))
 }
 
 /// The likeliest suspects that sound, one of each fault, no two that sound alike; by their rhythm, so
@@ -243,14 +243,14 @@ pub fn side_by_side(v: &Vehicle, k: &Knowledge, ranked: &[Ranked], at: At<'_>) -
         let alike = |o: &Sound| {
             o.voice == s.voice
                 && match (o.rhythm, s.rhythm) {
-                    (Some(a), Some(b)) => (a.get() / b.get() - 1.0).abs() < ALIKE,
+                    (Some(a), Some(b)) => (a.get() / b.get() - 1.0).abs() < ALIKE_RHYTHM_SHARE,
                     (a, b) => a.is_none() && b.is_none(),
                 }
         };
         if !out.iter().any(|o| alike(&o.1)) {
             out.push((h.clone(), s));
         }
-        if out.len() == MOST {
+        if out.len() == MAX_SOUNDS {
             break;
         }
     }
@@ -272,7 +272,7 @@ fn hum(lines: &[f64], n: usize, seed: &mut Chance) -> Vec<f64> {
                 .map(|(k, f)| {
                     let a = 1.0 / (1.0 + k as f64);
                     let tone: f64 = (1..=4).map(|h| (TAU * f * f64::from(h) * t).sin() / f64::from(h * h)).sum();
-                    let deep = if *f < DEEP { rumble[i] * (0.5 + 0.5 * (TAU * f * t).cos()).powi(2) } else { 0.0 };
+                    let deep = if *f < DEEP_TONE_HZ { rumble[i] * (0.5 + 0.5 * (TAU * f * t).cos()).powi(2) } else { 0.0 };
                     a * (tone + 1.4 * deep)
                 })
                 .sum()
@@ -356,10 +356,10 @@ mod tests {
             .collect();
         let at = At { speed: speed_of(None, None), gear: None, kind: Some("vibration") };
         let all = side_by_side(&v, builtin(), &ranked, at);
-        assert_eq!(all.len(), MOST);
+        assert_eq!(all.len(), MAX_SOUNDS);
         assert!(all.windows(2).all(|w| w[0].0.fault != w[1].0.fault && w[0].1.words() != w[1].1.words()));
         assert!(side_by_side(&v, builtin(), &[], at).is_empty());
-        assert_eq!(speed_of(None, Some(KilometresPerHour(f64::NAN))).get(), USUAL);
+        assert_eq!(speed_of(None, Some(KilometresPerHour(f64::NAN))).get(), USUAL_SPEED_KMH);
         assert_eq!(speed_of(None, Some(KilometresPerHour(900.0))).get(), SPEEDS.1);
     }
 

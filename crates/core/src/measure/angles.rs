@@ -20,9 +20,9 @@ pub const TORSIONAL_RADS2: f64 = 300.0;
 /// Largest inertia excitation of a section, by default.
 pub const SECTION_RADS2: f64 = 1000.0;
 /// Smallest working angle of a cross joint, by default: the needles must roll.
-pub const MIN_DEG: f64 = 0.5;
+pub const MIN_JOINT_DEG: f64 = 0.5;
 /// A flex coupling bends no more than this, by default.
-pub const FLEX_DEG: f64 = 1.5;
+pub const MAX_FLEX_DEG: f64 = 1.5;
 
 /// The side to which the axle end of an element points when its plan slope is positive: right on a shaft that runs rearward; of a
 /// front shaft the picture is turned half round about the vertical, and it is left.
@@ -202,8 +202,8 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
                 if b > largest {
                     over("joint-too-steep", at.clone(), format!("joint {n} bends {b:.1}°: over {largest:.1}° for this speed"));
                 }
-                if b < l.min_deg.unwrap_or(MIN_DEG) {
-                    let min = l.min_deg.unwrap_or(MIN_DEG);
+                if b < l.min_deg.unwrap_or(MIN_JOINT_DEG) {
+                    let min = l.min_deg.unwrap_or(MIN_JOINT_DEG);
                     over(
                         "joint-too-straight",
                         at.clone(),
@@ -216,8 +216,12 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
                     over("joint-over-max", at, format!("joint {n} bends {b:.1}°: over {max}°"));
                 }
             }
-            JointKind::Flex if b > l.flex_deg.unwrap_or(FLEX_DEG) => {
-                over("flex-too-steep", at, format!("the flex coupling bends {b:.1}°: over {}°", l.flex_deg.unwrap_or(FLEX_DEG)));
+            JointKind::Flex if b > l.flex_deg.unwrap_or(MAX_FLEX_DEG) => {
+                over(
+                    "flex-too-steep",
+                    at,
+                    format!("the flex coupling bends {b:.1}°: over {}°", l.flex_deg.unwrap_or(MAX_FLEX_DEG)),
+                );
             }
             _ => {}
         }
@@ -238,7 +242,7 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
                         .at(format!("j{}", k + 1)),
                 );
             }
-            JointKind::Flex if b.get() > 1.0 && b.get() <= l.flex_deg.unwrap_or(FLEX_DEG) => {
+            JointKind::Flex if b.get() > 1.0 && b.get() <= l.flex_deg.unwrap_or(MAX_FLEX_DEG) => {
                 out.push(
                     Finding::new("flex-steep", Level::Warn, "the flex coupling bends more than 1°").at(format!("j{}", k + 1)),
                 );

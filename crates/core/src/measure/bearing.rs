@@ -58,11 +58,6 @@ pub fn bearing(b: BearingInput) -> Result<BearingOrders, Problem> {
     })
 }
 
-/// Orders of a bearing of unknown size: 0.4·n and 0.6·n, an estimate and to be called one.
-pub fn estimated(elements: u32) -> (Order, Order) {
-    (Order(0.4 * f64::from(elements)), Order(0.6 * f64::from(elements)))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -8,11 +8,11 @@ use crate::error::Problem;
 use serde::{Deserialize, Serialize};
 
 /// One sigma of a spring balance read by hand, N.
-const BALANCE_SIGMA: f64 = 0.5;
+const BALANCE_SIGMA_N: f64 = 0.5;
 /// A spot, or an axis, that pulls so many times harder is stiff.
-const STIFF: f64 = 1.5;
+const STIFF_RATIO: f64 = 1.5;
 /// Below this torque (N·m) on both axes nothing holds the joint any more.
-const LOOSE: f64 = 0.05;
+const LOOSE_TORQUE_NM: f64 = 0.05;
 
 /// What was read.
 #[derive(Clone, Debug, Deserialize)]
@@ -66,24 +66,24 @@ pub fn joint_drag(input: &JointDragInput) -> Result<JointDrag, Problem> {
     let arm = input.arm_mm / 1000.0;
     let (a, b) = (median(&input.first_n), median(&input.second_n));
     // A ratio of small pulls says nothing: what the balance cannot tell is put under it.
-    let over = |x: f64, y: f64| (x - 3.0 * BALANCE_SIGMA).max(0.0) / y.max(BALANCE_SIGMA);
-    let peak = |x: &[f64], m: f64| x.iter().copied().fold(0.0, f64::max) / m.max(BALANCE_SIGMA);
-    let sure = |x: &[f64], m: f64| over(x.iter().copied().fold(0.0, f64::max), m) > STIFF;
+    let over = |x: f64, y: f64| (x - 3.0 * BALANCE_SIGMA_N).max(0.0) / y.max(BALANCE_SIGMA_N);
+    let peak = |x: &[f64], m: f64| x.iter().copied().fold(0.0, f64::max) / m.max(BALANCE_SIGMA_N);
+    let sure = |x: &[f64], m: f64| over(x.iter().copied().fold(0.0, f64::max), m) > STIFF_RATIO;
     let (tight, slack) = (a.max(b), a.min(b));
     let (outcome, reason) = if sure(&input.first_n, a) || sure(&input.second_n, b) {
         ("stiff-spot", "one spot holds far more than the rest of its axis".to_string())
-    } else if over(tight, slack) > STIFF {
+    } else if over(tight, slack) > STIFF_RATIO {
         ("stiff-spot", "one axis is far tighter than the other".to_string())
-    } else if tight * arm < LOOSE && tight < 3.0 * BALANCE_SIGMA {
+    } else if tight * arm < LOOSE_TORQUE_NM && tight < 3.0 * BALANCE_SIGMA_N {
         ("loose", "nothing holds it: the balance shows no pull on either axis".to_string())
     } else {
         ("smooth", "alike on both axes and all through".to_string())
     };
     Ok(JointDrag {
         torque_nm: [a * arm, b * arm],
-        sigma_nm: BALANCE_SIGMA * arm,
+        sigma_nm: BALANCE_SIGMA_N * arm,
         peak_ratio: [peak(&input.first_n, a), peak(&input.second_n, b)],
-        axes_ratio: tight / slack.max(BALANCE_SIGMA),
+        axes_ratio: tight / slack.max(BALANCE_SIGMA_N),
         outcome,
         reason,
     })

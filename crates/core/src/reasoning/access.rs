@@ -11,11 +11,11 @@ use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::Serialize;
 
 /// A look takes no longer, minutes.
-const CHEAP: f64 = 6.0;
+const CHEAP_LOOK_MINUTES: f64 = 6.0;
 /// What it settles on average must be more, bits.
-const LEAST: f64 = 0.001;
+const MIN_INFORMATION_BITS: f64 = 0.001;
 /// Looks that are offered, and places of each.
-const OFFERED: usize = 3;
+const MAX_OFFERED: usize = 3;
 
 /// What has come off, and where looks are offered besides.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -114,17 +114,20 @@ pub fn quick_looks(
             let cost = minutes(&then, k, t.test, Some(at));
             // Only what is cheaper for it, or can be made at all.
             let before = now.iter().find(|n| n.0 == t.test.id && n.1.as_deref() == Some(at.id.as_str()));
-            let worth = cost <= CHEAP && !t.test.wheels && but != Some(t.test.id.as_str()) && before.is_none_or(|b| b.2 > cost);
+            let worth = cost <= CHEAP_LOOK_MINUTES
+                && !t.test.wheels
+                && but != Some(t.test.id.as_str())
+                && before.is_none_or(|b| b.2 > cost);
             let bits = if worth { information_gain(p, &t.likelihoods(&model).rows) } else { 0.0 };
-            (bits >= LEAST).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
+            (bits >= MIN_INFORMATION_BITS).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
         })
         .collect();
     looks.sort_by(|a, b| b.0.total_cmp(&a.0));
     let mut out: Vec<QuickLook> = vec![];
     for (_, test, at, minutes) in looks {
         match out.iter().position(|l| l.test == test) {
-            Some(i) if out[i].at.len() < OFFERED => out[i].at.push(at),
-            None if out.len() < OFFERED => out.push(QuickLook { test, at: vec![at], minutes }),
+            Some(i) if out[i].at.len() < MAX_OFFERED => out[i].at.push(at),
+            None if out.len() < MAX_OFFERED => out.push(QuickLook { test, at: vec![at], minutes }),
             _ => {}
         }
     }
@@ -153,7 +156,7 @@ mod tests {
         let offered = looks(&c, &opened, Some("joint-swing"));
         assert!(offered.iter().any(|l| l.test == "opened-look"), "{offered:?}");
         for l in &offered {
-            assert!(l.minutes <= CHEAP && l.test != "joint-swing" && l.at.len() <= OFFERED);
+            assert!(l.minutes <= CHEAP_LOOK_MINUTES && l.test != "joint-swing" && l.at.len() <= MAX_OFFERED);
             assert!(l.at.iter().all(|a| a.starts_with("prop.rear")), "{l:?}");
         }
         // What is looked at taken off could not be proposed before.

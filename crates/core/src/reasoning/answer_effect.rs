@@ -8,7 +8,7 @@ use crate::case::fault_at::FaultAt;
 use crate::case::{Case, NOT_POSSIBLE, Observation};
 
 /// A move of less is none.
-const LEAST_MOVE: f64 = 0.01;
+const MIN_PROBABILITY_CHANGE: f64 = 0.01;
 
 /// What an answer did to what is believed.
 #[derive(Clone, Debug, PartialEq)]
@@ -77,7 +77,7 @@ pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, anal
     });
     let moved = candidates
         // What rises is what one asks about; what falls is told where nothing rises.
-        .filter(|(_, from, to)| (to - from).abs() >= LEAST_MOVE)
+        .filter(|(_, from, to)| (to - from).abs() >= MIN_PROBABILITY_CHANGE)
         .max_by(|a, b| {
             let worth = |m: &(String, f64, f64)| (m.2 - m.1).abs() * if m.2 > m.1 { 1.2 } else { 1.0 };
             worth(a).total_cmp(&worth(b))

@@ -9,7 +9,7 @@ use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation, Symptom};
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
 /// A symptom that ends at this speed, km/h, shows in no run through the speeds: engine and gear could not hold it.
-const SLOWEST_RUN_TO: f64 = 40.0;
+const SLOWEST_RUN_KMH: f64 = 40.0;
 
 /// Whether a vehicle has what a test needs.
 pub fn has(v: &Vehicle, need: Need) -> bool {
@@ -34,7 +34,7 @@ fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom
     let turned = t.turns_wheels() && seen;
     // A run through the speeds needs speeds, and so does the same speed in two gears.
     let slow = (t.recorded || t.id == "other-gear-same-speed")
-        && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_TO);
+        && speeds.and_then(|s| s.to.or(s.peak)).is_some_and(|to| to <= SLOWEST_RUN_KMH);
     // What is seen on the bench lies there; a new lamp is no test of a cause.
     let on_the_bench = t.off && !t.lift && !at.is_some_and(off);
     // What has come off is not felt on the vehicle.

@@ -624,10 +624,10 @@ fn same_unit(at: &Place, p: &Place) -> bool {
 }
 
 /// How many times work must make a fault likelier for traces of it to speak of the fault.
-const MADE_BY_WORK: f64 = 8.0;
+const MADE_BY_WORK_FACTOR: f64 = 8.0;
 
 fn earlier_work(s: &Subject, at: &Place) -> Option<Rule> {
-    let made = |tag: &&str| s.f.made_by_work || s.f.history.get(*tag).is_some_and(|x| *x >= MADE_BY_WORK);
+    let made = |tag: &&str| s.f.made_by_work || s.f.history.get(*tag).is_some_and(|x| *x >= MADE_BY_WORK_FACTOR);
     let can_make = work_at(at).iter().any(|tag| s.f.history.contains_key(*tag) && made(tag));
     (can_make && same_unit(at, s.place)).then(|| rule(&[("traces", 0.8)], "such work can cause it")).flatten()
 }

@@ -11,9 +11,9 @@ use crate::vehicle::{Corner, End, PlaceKind, Vehicle};
 pub(super) const SYMPTOM: &str = "symptom";
 
 /// P(it is there cold, there warm) of what needs the one, and of what does not care.
-const NEEDS_IT: f64 = 0.55;
-const OTHER_HEAT: f64 = 0.03;
-const ANY_HEAT: f64 = 0.12;
+const NEEDED_HEAT_PROBABILITY: f64 = 0.55;
+const OTHER_HEAT_PROBABILITY: f64 = 0.03;
+const ANY_HEAT_PROBABILITY: f64 = 0.12;
 
 /// The zone of a place: where a fault there is heard and felt.
 fn zone_key(v: &Vehicle, f: &Fault, h: &Hypothesis) -> &'static str {
@@ -219,9 +219,9 @@ fn temperature(k: &Knowledge, all: &[Hypothesis], s: &Symptom) -> Option<Evidenc
     };
     let fits = |heat: Option<Heat>| -> f64 {
         let p: f64 = match heat {
-            Some(h) if h == said => NEEDS_IT,
-            Some(_) => OTHER_HEAT,
-            None => ANY_HEAT,
+            Some(h) if h == said => NEEDED_HEAT_PROBABILITY,
+            Some(_) => OTHER_HEAT_PROBABILITY,
+            None => ANY_HEAT_PROBABILITY,
         };
         p.powf(k.weights.exponent.driver)
     };

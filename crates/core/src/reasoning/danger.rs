@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Probability at least of what was seen.
-const SEEN: f64 = 0.95;
+const SEEN_MIN_PROBABILITY: f64 = 0.95;
 
 /// A statement on driving that is proposed.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -119,7 +119,7 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
         let comes_off: Vec<usize> = all.iter().copied().filter(|&i| rule(i).is_some_and(|r| r.part_can_come_off)).collect();
         let was_seen: Vec<usize> =
             (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| seen(case, r, &w.all[i]) == Some(drive))).collect();
-        let p = if was_seen.is_empty() { together(&all) } else { f64::max(together(&all), SEEN) };
+        let p = if was_seen.is_empty() { together(&all) } else { f64::max(together(&all), SEEN_MIN_PROBABILITY) };
         let proposed =
             !was_seen.is_empty() || p >= k.weights.danger.suspects || together(&comes_off) >= k.weights.danger.can_come_off;
         if !proposed {

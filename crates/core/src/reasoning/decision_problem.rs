@@ -80,11 +80,11 @@ pub struct BeliefState {
 }
 
 /// Tests that are looked at more than one move ahead.
-const LOOKED_AT: usize = 8;
+const MAX_TESTS_AHEAD: usize = 8;
 /// An outcome of less than this chance.
-const FAINT: f64 = 0.02;
+const FAINT_OUTCOME_PROBABILITY: f64 = 0.02;
 /// Where a limit is only to be kept, so many suffice.
-const LOOKED_AT_IN_PASSING: usize = 2;
+const MAX_TESTS_IN_PASSING: usize = 2;
 
 /// Costs of belief states that were met before, for a weight of 1.
 type KnownCosts = HashMap<Vec<u64>, f64>;
@@ -185,7 +185,7 @@ impl DecisionProblem {
         };
         let mut near: Vec<(f64, usize)> = self.open(s).map(|t| (cost(t), t)).collect();
         near.sort_unstable_by(|a, b| a.0.total_cmp(&b.0));
-        near.truncate(LOOKED_AT);
+        near.truncate(MAX_TESTS_AHEAD);
         near
     }
 
@@ -196,7 +196,7 @@ impl DecisionProblem {
 
     /// Cost of a move and of going on after it, looking so many moves further.
     pub fn expected_cost_after(&self, s: &BeliefState, m: Action, further: u32) -> f64 {
-        let faint = FAINT * s.weight.iter().sum::<f64>();
+        let faint = FAINT_OUTCOME_PROBABILITY * s.weight.iter().sum::<f64>();
         let then = match m {
             Action::Test(t) => {
                 let then = |o: usize| {
@@ -219,14 +219,14 @@ impl DecisionProblem {
         let mut after: Vec<BeliefState> = (0..self.test_actions[test].rows.len()).map(|o| self.after(s, test, o)).collect();
         after.sort_by(|a, b| b.weight.iter().sum::<f64>().total_cmp(&a.weight.iter().sum()));
         after.iter().all(|a| {
-            sum += self.best_of(a, further, LOOKED_AT_IN_PASSING).0;
+            sum += self.best_of(a, further, MAX_TESTS_IN_PASSING).0;
             sum <= limit
         })
     }
 
     /// The least cost from a standing, looking so many moves ahead, times its weight; and the move that begins it.
     pub fn best(&self, s: &BeliefState, ahead: u32) -> (f64, Option<Action>) {
-        self.best_of(s, ahead, LOOKED_AT)
+        self.best_of(s, ahead, MAX_TESTS_AHEAD)
     }
 
     /// The same, of so many tests that promise most.

@@ -9,7 +9,7 @@ use crate::vehicle::{FrontDrive, GearboxKind, Vehicle};
 use serde::Serialize;
 
 /// Suspects that are shown.
-const SUSPECTS: usize = 5;
+const MAX_SHOWN_SUSPECTS: usize = 5;
 
 /// A suspect with its probability.
 #[derive(Clone, Debug, Serialize)]
@@ -70,7 +70,7 @@ pub fn first_steps(k: &Knowledge) -> Result<Vec<FirstSteps>, crate::error::Probl
             document["symptoms"] = serde_json::json!([{"id": "S1", "kind": kind}]);
             let case = Case::from_json(&document)?;
             let answer = diagnose(&case, k, None).symptoms.remove(0);
-            let suspects = answer.ranked.iter().take(SUSPECTS);
+            let suspects = answer.ranked.iter().take(MAX_SHOWN_SUSPECTS);
             out.push(FirstSteps {
                 kind,
                 layout,

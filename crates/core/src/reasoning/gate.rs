@@ -4,7 +4,7 @@
 use super::decision_problem::Action;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
-use super::plan::{AHEAD, PlannedCase};
+use super::plan::{MOVES_AHEAD, PlannedCase};
 use super::purchasing::{ChosenRepair, PurchaseOption, options};
 use super::test_selection::{NextTest, evaluate_tests, next_tests};
 use super::units::{unit_of_hypothesis, units};
@@ -131,7 +131,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
                 unit_p,
                 asked,
                 options,
-                order_now: planned_case.problem.expected_cost_after(&start, Action::Replace(cause), AHEAD - 1)
+                order_now: planned_case.problem.expected_cost_after(&start, Action::Replace(cause), MOVES_AHEAD - 1)
                     - planned_case.last_repair,
             }
         })

@@ -131,15 +131,15 @@ pub struct SymptomAnswer {
 }
 
 /// From this probability on a cause is a suspect, and from this one it leads though most is open.
-const SUSPECT: f64 = 0.08;
-const LEADS: f64 = 0.25;
+const SUSPECT_MIN_PROBABILITY: f64 = 0.08;
+const LEADING_MIN_PROBABILITY: f64 = 0.25;
 /// Below this a cause that was looked at is out, and evidence that makes it so is less likely under it than by chance by
 /// this factor.
-const OUT: f64 = 0.02;
-const SPEAKS_AGAINST: f64 = 0.25;
+const RULED_OUT_MAX_PROBABILITY: f64 = 0.02;
+const SPEAKS_AGAINST_MAX_FACTOR: f64 = 0.25;
 
 /// Minutes from which on a test is a job that must pay for itself.
-const LONG_JOB: f64 = 32.0;
+const LONG_JOB_MINUTES: f64 = 32.0;
 
 /// How far the search for a cause is.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -158,13 +158,13 @@ impl SymptomAnswer {
     /// How far the search is, where `sure` is enough to act on.
     pub fn status(&self, sure: f64) -> DiagnosisStatus<'_> {
         let named = || self.ranked.iter().filter(|r| r.fault != "unknown");
-        let suspects = named().filter(|r| r.p >= SUSPECT);
+        let suspects = named().filter(|r| r.p >= SUSPECT_MIN_PROBABILITY);
         // Few that hold less than half of it are not what is left.
         let most = suspects.clone().map(|r| r.p).sum::<f64>() >= 0.5;
         match named().next() {
             Some(r) if r.p >= sure => DiagnosisStatus::Sure(r),
             _ if most => DiagnosisStatus::Left(suspects.count()),
-            Some(r) if r.p >= LEADS => DiagnosisStatus::Leads(r),
+            Some(r) if r.p >= LEADING_MIN_PROBABILITY => DiagnosisStatus::Leads(r),
             _ => DiagnosisStatus::Open,
         }
     }
@@ -316,7 +316,7 @@ fn weigh(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>,
             }
             // P(evidence) under what was believed before it: the factor that normalises.
             let bits = likelihood.iter().map(|l| (l.max(1e-12) / sum).log2()).collect();
-            let against = likelihood.iter().map(|l| !of_symptom && *l < SPEAKS_AGAINST * by_chance).collect();
+            let against = likelihood.iter().map(|l| !of_symptom && *l < SPEAKS_AGAINST_MAX_FACTOR * by_chance).collect();
             shown.push(Shown { words: e.words, bits, against });
         }
     }
@@ -371,7 +371,8 @@ impl Weighed {
     fn ruled_out(&self) -> Vec<RuledOut> {
         let mut out: Vec<RuledOut> = vec![];
         let single = |i: &usize| !self.all[*i].is_unknown() && !self.all[*i].is_pair();
-        let mut order: Vec<usize> = (0..self.all.len()).filter(single).filter(|&i| self.p[i] < OUT).collect();
+        let mut order: Vec<usize> =
+            (0..self.all.len()).filter(single).filter(|&i| self.p[i] < RULED_OUT_MAX_PROBABILITY).collect();
         order.sort_by(|&a, &b| self.prior[b].total_cmp(&self.prior[a]));
         for i in order {
             let down = self.evidence.iter().filter(|e| e.against[i]).min_by(|a, b| a.bits[i].total_cmp(&b.bits[i]));
@@ -446,7 +447,7 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);
     // The first step of the plan comes first, then what the history asks to look at; a long job that saves less than it costs
     // comes last.
-    let is_vain = |n: &NextTest| n.minutes > LONG_JOB && !planned_case.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
+    let is_vain = |n: &NextTest| n.minutes > LONG_JOB_MINUTES && !planned_case.pays(&n.test, n.at.as_deref(), n.gear.as_deref());
     next.sort_by_cached_key(|n| (!is_first(n), !is_due(case, k, w, n), is_vain(n)));
     for n in next.iter_mut().filter(|n| k.test(&n.test).is_some_and(|t| t.recorded)) {
         n.runs = road_plan::coach_for_symptom(case, symptom, &ranked).map_or(vec![], |c| c.legs().to_vec());
@@ -464,14 +465,14 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
 }
 
 /// Probability from which on a look that the history asks for comes before other tests.
-const DUE_FROM: f64 = 0.05;
+const DUE_MIN_PROBABILITY: f64 = 0.05;
 
 /// Whether the history asks for a look, and what it would show is suspected.
 fn is_due(case: &Case, k: &Knowledge, w: &Weighed, n: &NextTest) -> bool {
     let tags: Vec<&String> = k.weights.history.asking_for(&case.history, &n.test).collect();
     let suspected = |h: &Hypothesis, p: f64| {
         let raised = k.fault(&h.fault).is_some_and(|f| tags.iter().any(|tag| f.history.contains_key(*tag)));
-        raised && p >= DUE_FROM && n.at.as_deref().is_some_and(|at| likelihood::is_within(at, &h.at))
+        raised && p >= DUE_MIN_PROBABILITY && n.at.as_deref().is_some_and(|at| likelihood::is_within(at, &h.at))
     };
     w.all.iter().zip(&w.p).any(|(h, p)| suspected(h, *p))
 }

@@ -8,7 +8,7 @@ use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
 pub use super::test_selection::OutcomeMeaning;
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, information_gain, sharpening_per_minute};
+use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, entropy, information_gain, sharpening_per_minute};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
@@ -16,25 +16,25 @@ use crate::vehicle::PlaceKind;
 use serde::Serialize;
 
 /// Causes that are told apart; what is less likely goes together.
-const CAUSES: usize = 14;
-const LEAST: f64 = 0.004;
+const MAX_CAUSES: usize = 14;
+const CAUSE_MIN_PROBABILITY: f64 = 0.004;
 /// Tests that are weighed: those that settle most for their time.
-const TESTS: usize = 40;
+const MAX_TESTS: usize = 40;
 /// Moves that are looked ahead.
-pub const AHEAD: u32 = 2;
+pub const MOVES_AHEAD: u32 = 2;
 /// Tests are alike whose plans differ by less than this share of what the best plan saves.
-const ALIKE: f64 = 0.25;
+const ALIKE_SAVING_SHARE: f64 = 0.25;
 /// Or by less than this share of what acting at once costs.
-const ALIKE_OF_ALL: f64 = 0.02;
+const ALIKE_COST_SHARE: f64 = 0.02;
 /// Tests that are looked at for their worth, beside those that save most.
-const LOOKED_AT_BESIDES: usize = 5;
+const MAX_TESTS_BY_WORTH: usize = 5;
 /// Of what acting at once costs, a plan with a test may cost so much more where nothing is sure.
-const HARDLY_MORE: f64 = 0.05;
+const HARDLY_MORE_COST_SHARE: f64 = 0.05;
 /// What a plan with tests must save of what acting at once costs, as a share and in the workshop's money.
-const LEAST_SAVED: f64 = 0.03;
-const LEAST_SAVED_MONEY: f64 = 3.0;
+const MIN_SAVED_SHARE: f64 = 0.03;
+const MIN_SAVED_MONEY: f64 = 3.0;
 /// Moves of the plan that are shown.
-const SHOWN: usize = 3;
+const MAX_SHOWN_STEPS: usize = 3;
 
 /// A move of the plan.
 #[derive(Clone, Debug, Serialize)]
@@ -168,9 +168,9 @@ impl<'a> PlannedCase<'a> {
             }
         }
         let sum = |c: &[usize]| c.iter().map(|&i| w.p[i]).sum::<f64>();
-        causes.retain(|c| sum(c) >= LEAST);
+        causes.retain(|c| sum(c) >= CAUSE_MIN_PROBABILITY);
         causes.sort_by(|a, b| sum(b).total_cmp(&sum(a)));
-        causes.truncate(CAUSES);
+        causes.truncate(MAX_CAUSES);
         let named: std::collections::HashSet<usize> = causes.iter().flatten().copied().collect();
         let others: Vec<usize> = (0..w.all.len()).filter(|i| !named.contains(i)).collect();
         let rest: f64 = others.iter().map(|&i| w.p[i]).sum();
@@ -205,7 +205,7 @@ impl<'a> PlannedCase<'a> {
         let mut worth: Vec<(f64, &EvaluatedTest)> =
             evaluated.iter().filter(|l| l.bits > 0.005).map(|l| (l.bits / l.minutes, l)).collect();
         worth.sort_by(|a, b| b.0.total_cmp(&a.0));
-        worth.truncate(TESTS);
+        worth.truncate(MAX_TESTS);
         let (mut instances, mut test_actions, mut bases) = (vec![], vec![], vec![]);
         for (_, l) in worth {
             let t = &l.one;
@@ -335,12 +335,12 @@ impl<'a> PlannedCase<'a> {
         if s.weight.iter().filter(|w| **w > 1e-9).count() < 2 {
             return act(replacing, None);
         }
-        let cost_with = |t: usize| self.problem.expected_cost_after(s, Action::Test(t), AHEAD - 1);
+        let cost_with = |t: usize| self.problem.expected_cost_after(s, Action::Test(t), MOVES_AHEAD - 1);
         let tests: Vec<(f64, usize)> = self.problem.promising(s).into_iter().map(|n| (cost_with(n.1), n.1)).collect();
         let least = tests.iter().copied().min_by(|a, b| a.0.total_cmp(&b.0));
         let test_first = least.map(|t| t.0);
         let acting =
-            part.map_or(replacing, |c| self.problem.expected_cost_after(s, Action::Replace(c), AHEAD - 1).min(replacing));
+            part.map_or(replacing, |c| self.problem.expected_cost_after(s, Action::Replace(c), MOVES_AHEAD - 1).min(replacing));
         let cured = |c: usize| sum - self.problem.not_cured(s, c).weight.iter().sum::<f64>();
         let sure = part.is_some_and(|c| cured(c) >= k.weights.gate.certainty * sum);
         let (cost, best) = match least {
@@ -354,20 +354,20 @@ impl<'a> PlannedCase<'a> {
         };
         let saving = acting - cost;
         // A test that saves next to nothing changes no decision.
-        if sure && saving < (LEAST_SAVED * acting).max(LEAST_SAVED_MONEY * sum) {
+        if sure && saving < (MIN_SAVED_SHARE * acting).max(MIN_SAVED_MONEY * sum) {
             return act(acting, test_first);
         }
         let worth =
             |t: usize| sharpening_per_minute(&p, &self.problem.test_actions[t].rows, &self.bases[t], self.cost_of(t, s) / hour);
-        let alike = cost + (ALIKE * (replacing - cost)).max(ALIKE_OF_ALL * replacing);
+        let alike = cost + (ALIKE_SAVING_SHARE * (replacing - cost)).max(ALIKE_COST_SHARE * replacing);
         let open = (0..self.instances.len()).filter(|t| s.done & 1 << t == 0);
         let mut by_worth: Vec<(f64, usize)> = open.map(|t| (worth(t), t)).collect();
         by_worth.sort_by(|a, b| b.0.total_cmp(&a.0));
-        by_worth.truncate(LOOKED_AT_BESIDES);
+        by_worth.truncate(MAX_TESTS_BY_WORTH);
         let known = |t: usize| tests.iter().find(|x| x.1 == t).map(|x| x.0);
         // What is quick is policy_cost one move further: a long chain of tests does not hide what it would save before it.
         let quick = |t: usize| self.cost_of(t, s) <= k.weights.gate.parting_minutes * hour;
-        let deeper = |t: usize| quick(t) && self.problem.is_within(s, t, AHEAD, alike);
+        let deeper = |t: usize| quick(t) && self.problem.is_within(s, t, MOVES_AHEAD, alike);
         let worthiest = by_worth.first().map(|x| x.1);
         let as_good =
             |t: &usize| *t == best || known(*t).unwrap_or_else(|| cost_with(*t)) <= alike || worthiest == Some(*t) && deeper(*t);
@@ -382,9 +382,9 @@ impl<'a> PlannedCase<'a> {
     fn cheap_test(&self, k: &Knowledge, s: &BeliefState, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
         let useful = |t: usize| {
             let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
-            cheap && information_gain(p, &self.problem.test_actions[t].rows) >= WORTHWHILE * entropy(p)
+            cheap && information_gain(p, &self.problem.test_actions[t].rows) >= WORTHWHILE_SHARE * entropy(p)
         };
-        let near = tests.iter().copied().filter(|c| c.0 <= (1.0 + HARDLY_MORE) * acting && useful(c.1));
+        let near = tests.iter().copied().filter(|c| c.0 <= (1.0 + HARDLY_MORE_COST_SHARE) * acting && useful(c.1));
         near.min_by(|a, b| a.0.total_cmp(&b.0))
     }
 
@@ -424,9 +424,10 @@ impl<'a> PlannedCase<'a> {
         let FirstAction { cost, first: mut next, test_first } = self.best_first_action(k, &start);
         let enough = matches!(next, Some(Action::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
-        let repair_first = likeliest.map_or(cost, |c| self.problem.expected_cost_after(&start, Action::Replace(c), AHEAD - 1));
+        let repair_first =
+            likeliest.map_or(cost, |c| self.problem.expected_cost_after(&start, Action::Replace(c), MOVES_AHEAD - 1));
         let (mut steps, mut s) = (vec![], start);
-        while let Some(m) = next.filter(|_| steps.len() < SHOWN) {
+        while let Some(m) = next.filter(|_| steps.len() < MAX_SHOWN_STEPS) {
             let (step, then) = self.step(case, k, w, &s, m);
             let is_repair = step.test.is_none();
             steps.push(step);

@@ -49,7 +49,7 @@ fn is_of_half(p: &Place) -> bool {
 }
 
 /// Of a test that opens something at least this share of its minutes is its own, whatever a workshop says it takes.
-pub(crate) const OWN: f64 = 0.2;
+pub(crate) const OWN_MINUTES_SHARE: f64 = 0.2;
 
 /// Of the minutes of a test, those for what it takes off: the shaft, or the half shafts.
 fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
@@ -59,7 +59,7 @@ fn teardown_minutes(k: &Knowledge, t: &Test, at: Option<&Place>) -> f64 {
         Some(p) if comes_off_whole(p) => time.shaft_minutes,
         _ => time.half_shafts_minutes,
     };
-    usual.min((1.0 - OWN) * t.minutes)
+    usual.min((1.0 - OWN_MINUTES_SHARE) * t.minutes)
 }
 
 /// What a test takes off as a part of it, unless it is off.

@@ -8,7 +8,7 @@ use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
 use crate::vehicle::{Place, PlaceKind};
 
 /// How many times traces of work raise what it can cause.
-const TRACES: f64 = 4.0;
+const TRACES_FACTOR: f64 = 4.0;
 
 /// The largest factor of the tags that a fault names; a tag counts no more once the look it stands for was made there.
 fn history(case: &Case, k: &Knowledge, f: &Fault, p: &Place) -> f64 {
@@ -28,7 +28,7 @@ fn history(case: &Case, k: &Knowledge, f: &Fault, p: &Place) -> f64 {
     let mut raised = f.history.iter().filter(|(t, _)| case.history.contains(t) && counts(t)).map(|(_, x)| *x).fold(0.0, f64::max);
     // Traces of the work that a tag says of are the same news again.
     if raised > 0.0 && made_at("earlier-work-look", Some("traces")) {
-        raised = f64::max(raised / TRACES, 1.0);
+        raised = f64::max(raised / TRACES_FACTOR, 1.0);
     }
     let denied = f.made_by_work && f.history.keys().any(|t| case.history_denied.contains(t));
     match raised > 0.0 {

@@ -7,9 +7,9 @@ use crate::case::Case;
 use serde::Serialize;
 
 /// The other cause must then be so much likelier than the one that is first now: two that stand alike are no news.
-const CLEARLY: f64 = 1.15;
+const CLEAR_LEAD_FACTOR: f64 = 1.15;
 /// Less likely outcomes are no reason to look.
-const LEAST_CHANCE: f64 = 0.005;
+const OUTCOME_MIN_PROBABILITY: f64 = 0.005;
 
 /// An outcome that would put another cause first.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -46,16 +46,18 @@ fn ranking_reversal(p: &[f64], now: usize, t: &OpenTest) -> Option<RankingRevers
         .filter_map(|((outcome, place), row)| {
             let chance: f64 = p.iter().zip(row).map(|(p, l)| p * l).sum();
             let then = first(p.iter().zip(row).map(|(p, l)| p * l))?;
-            (p[then] * row[then] > CLEARLY * p[now] * row[now] && chance >= LEAST_CHANCE).then(|| RankingReversal {
-                test: t.test.clone(),
-                at: t.at.clone(),
-                gear: t.gear.clone(),
-                outcome: outcome.clone(),
-                place: place.clone(),
-                chance,
-                minutes: t.minutes,
-                then,
-                p_then: p[then] * row[then] / chance,
+            (p[then] * row[then] > CLEAR_LEAD_FACTOR * p[now] * row[now] && chance >= OUTCOME_MIN_PROBABILITY).then(|| {
+                RankingReversal {
+                    test: t.test.clone(),
+                    at: t.at.clone(),
+                    gear: t.gear.clone(),
+                    outcome: outcome.clone(),
+                    place: place.clone(),
+                    chance,
+                    minutes: t.minutes,
+                    then,
+                    p_then: p[then] * row[then] / chance,
+                }
             })
         })
         .max_by(|a, b| a.chance.total_cmp(&b.chance))

@@ -7,7 +7,7 @@ use crate::measure::orders::OrderLine;
 use crate::vehicle::Vehicle;
 
 /// A test separates two groups of causes from this on: half the sum of the differences of their rows.
-const LEAST_APART: f64 = 0.3;
+const MIN_SEPARATION: f64 = 0.3;
 
 /// Every test at every place where it can be made, with what each outcome says of each cause.
 pub struct SeparatingTest<'a> {
@@ -69,7 +69,7 @@ impl<'a> SeparatingTest<'a> {
                 // What separates them twice as well is worth four times the minutes.
                 (id.as_str(), apart, apart * apart / minutes.max(1.0))
             })
-            .filter(|t| t.1 > LEAST_APART)
+            .filter(|t| t.1 > MIN_SEPARATION)
             .max_by(|x, y| x.2.total_cmp(&y.2))
             .map(|t| t.0)
     }

@@ -17,10 +17,10 @@ pub struct Shared {
 }
 
 /// How often two symptoms of one vehicle have one cause, before anything is known of them.
-const ONE_CAUSE: f64 = 0.4;
+const ONE_CAUSE_PRIOR: f64 = 0.4;
 /// A cause is named for several symptoms from this share of each on, and from this probability of being the one on.
-const LEAST_OF_EACH: f64 = 0.05;
-const LEAST: f64 = 0.3;
+const EACH_MIN_PROBABILITY: f64 = 0.05;
+const SHARED_MIN_PROBABILITY: f64 = 0.3;
 
 /// The causes that explain two or more symptoms at once. With p₁, p₂ what is believed of each symptom alone, c the
 /// likelihood of what hands found (which counts in both) and π the prior, one cause h of both has the odds
@@ -32,14 +32,14 @@ pub(super) fn shared(of: &[(String, Weighed)]) -> Vec<Shared> {
             let common: f64 = wa.prior.iter().zip(&wa.common).map(|(p, c)| p * c).sum();
             let joint: Vec<f64> =
                 (0..wa.all.len()).map(|h| wa.p[h] * wb.p[h] * common / (wa.prior[h] * wa.common[h]).max(1e-12)).collect();
-            let one: f64 = ONE_CAUSE * joint.iter().sum::<f64>();
+            let one: f64 = ONE_CAUSE_PRIOR * joint.iter().sum::<f64>();
             for h in 0..wa.all.len() {
                 // Alone, or as one of a pair.
                 let holds = |i: usize| i == h || wa.all[i].pair.is_some_and(|members| members.contains(&h));
                 let joint_of: f64 = (0..wa.all.len()).filter(|i| holds(*i)).map(|i| joint[i]).sum();
-                let p = ONE_CAUSE * joint_of / (one + 1.0 - ONE_CAUSE);
+                let p = ONE_CAUSE_PRIOR * joint_of / (one + 1.0 - ONE_CAUSE_PRIOR);
                 let single = !wa.all[h].is_unknown() && !wa.all[h].is_pair();
-                if !single || p < LEAST || wa.p[h] < LEAST_OF_EACH || wb.p[h] < LEAST_OF_EACH {
+                if !single || p < SHARED_MIN_PROBABILITY || wa.p[h] < EACH_MIN_PROBABILITY || wb.p[h] < EACH_MIN_PROBABILITY {
                     continue;
                 }
                 let (fault, at) = (wa.all[h].fault.clone(), wa.all[h].at.clone());

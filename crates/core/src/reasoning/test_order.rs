@@ -6,20 +6,18 @@ use super::knowledge::{Heat, Knowledge};
 use super::likelihood::Model;
 use super::plan::PlannedCase;
 use super::preparation::own_minutes;
-use super::test_selection::{EvaluatedTest, WORTHWHILE, entropy, evaluate_tests, sharpening_per_minute};
+use super::test_selection::{EvaluatedTest, OVERHEAD_MINUTES, WORTHWHILE_SHARE, entropy, evaluate_tests, sharpening_per_minute};
 use super::{Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::vehicle::Place;
 
 /// From one part of the vehicle to another, minutes.
-const WAY_MINUTES: f64 = 0.5;
-/// Getting ready, asking, writing down: minutes of each test besides its own.
-const OVERHEAD_MINUTES: f64 = 2.0;
+const WALKING_MINUTES: f64 = 0.5;
 /// What a test must save on average of what acting at once costs, its own cost left out, to be able to move a decision.
-const MOVES_A_DECISION: f64 = 0.0015;
+const DECISION_MIN_SAVED_SHARE: f64 = 0.0015;
 /// What tells most while warm counts so much more while it is.
-const WHILE_WARM: f64 = 3.0;
+const WARM_FACTOR: f64 = 3.0;
 /// A look of no more minutes costs nothing where one stands.
 const FREE_LOOK_MINUTES: f64 = 2.0;
 /// On one drive another manoeuvre costs no more.
@@ -27,9 +25,9 @@ const SAME_DRIVE_MINUTES: f64 = 4.0;
 /// What hands do in so many minutes on the lift is done before wheels turn under power.
 const BY_HAND_MINUTES: f64 = 3.0;
 /// A round that has begun is gone on with: the next place of the same test counts so much more.
-const SAME_ROUND: f64 = 1.5;
+const SAME_ROUND_FACTOR: f64 = 1.5;
 /// Looks that are offered with a step.
-const OFFERED_WITH_A_STEP: usize = 3;
+const MAX_TESTS_WITH_STEP: usize = 3;
 
 /// A test on the route.
 #[derive(Clone, Debug, PartialEq)]
@@ -88,7 +86,7 @@ impl Open<'_> {
         let id = &self.evaluated[i].one.test.id;
         let round: f64 = self.evaluated.iter().filter(|l| l.one.test.id == *id).map(|l| l.bits).sum();
         let several = self.evaluated.iter().filter(|l| l.one.test.id == *id).count() > 1;
-        self.saves[i] >= MOVES_A_DECISION || several && round >= WORTHWHILE * entropy(&self.w.p)
+        self.saves[i] >= DECISION_MIN_SAVED_SHARE || several && round >= WORTHWHILE_SHARE * entropy(&self.w.p)
     }
 
     /// What a test brings nearer to a decision, whatever it takes.
@@ -108,7 +106,7 @@ impl Open<'_> {
             (Some(a), Some(b)) => a.same_assembly(b),
             _ => true,
         };
-        ((l.minutes - held).max(0.0) + going_up + down + if near { 0.0 } else { WAY_MINUTES }, going_up)
+        ((l.minutes - held).max(0.0) + going_up + down + if near { 0.0 } else { WALKING_MINUTES }, going_up)
     }
 
     /// What a test is worth for its minutes, once it is the next one. What is done at several places alike is one round:
@@ -156,7 +154,7 @@ pub fn route(
                 let mut round: Vec<f64> =
                     left.iter().filter(|(j, _)| open.evaluated[*j].one.test.id == l.one.test.id).map(|x| x.1).collect();
                 round.sort_by(|a, b| b.total_cmp(a));
-                let warm = if heat == Heat::Warm && l.one.test.best == Some(Heat::Warm) { WHILE_WARM } else { 1.0 };
+                let warm = if heat == Heat::Warm && l.one.test.best == Some(Heat::Warm) { WARM_FACTOR } else { 1.0 };
                 // What hands feel in a moment comes before wheels turn under power: nothing loose is run.
                 let by_hand = |x: &EvaluatedTest| {
                     x.one.test.lift && !x.one.test.wheels && own_minutes(k, x.one.test, x.one.at.as_ref()) <= BY_HAND_MINUTES
@@ -168,7 +166,7 @@ pub fn route(
                     () if waits => 1,
                     () => 2,
                 };
-                let round_on = if last_test == Some(l.one.test.id.as_str()) { SAME_ROUND } else { 1.0 };
+                let round_on = if last_test == Some(l.one.test.id.as_str()) { SAME_ROUND_FACTOR } else { 1.0 };
                 (rank, warm * round_on * open.score(l, &round, up, last), value)
             };
             let scores: Vec<(i32, f64, f64)> = left.iter().map(score).collect();
@@ -223,7 +221,7 @@ pub fn tests_with_step(
             .map(|(_, l)| (open.value(l), l))
             .collect();
         found.sort_by(|a, b| b.0.total_cmp(&a.0));
-        found.truncate(OFFERED_WITH_A_STEP);
+        found.truncate(MAX_TESTS_WITH_STEP);
         found.into_iter().map(|(_, l)| OrderedTest::new(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
     })
 }

@@ -10,11 +10,11 @@ use crate::drive::coach::Leg;
 use serde::Serialize;
 
 /// Share of what is open that a test must answer to be worth the walk.
-pub(crate) const WORTHWHILE: f64 = 0.06;
+pub(crate) const WORTHWHILE_SHARE: f64 = 0.06;
 /// What it answers on average must be more, bits.
-const LEAST_BITS: f64 = 0.005;
+const MIN_INFORMATION_BITS: f64 = 0.005;
 /// Tests that are listed at most.
-const MOST: usize = 80;
+const MAX_LISTED_TESTS: usize = 80;
 
 /// What an outcome of a planned test, or of a planned repair, means.
 #[derive(Clone, Debug, Serialize)]
@@ -92,7 +92,7 @@ pub fn information_gain(p: &[f64], rows: &[Vec<f64>]) -> f64 {
 }
 
 /// Each test costs this besides its minutes: getting ready, asking, writing down.
-const OVERHEAD_MINUTES: f64 = 2.0;
+pub(crate) const OVERHEAD_MINUTES: f64 = 2.0;
 
 /// How much nearer a test with these rows brings the leading suspects to a decision, for each minute: the expected rise
 /// of Σp², which unlike bits weighs what is likely more than what is not, times how far the test speaks of the suspects
@@ -186,11 +186,11 @@ fn shows_lines(w: &Weighed, l: &EvaluatedTest) -> bool {
 
 /// The tests that answer most for their time, best first.
 pub(crate) fn next_tests(w: &Weighed, evaluated: &[EvaluatedTest]) -> Vec<NextTest> {
-    let mut order: Vec<&EvaluatedTest> = evaluated.iter().filter(|l| l.bits >= LEAST_BITS).collect();
+    let mut order: Vec<&EvaluatedTest> = evaluated.iter().filter(|l| l.bits >= MIN_INFORMATION_BITS).collect();
     // What answers next to nothing is no next step, however cheap: it comes after all that does.
-    let floor = WORTHWHILE * entropy(&w.p);
+    let floor = WORTHWHILE_SHARE * entropy(&w.p);
     order.sort_by(|a, b| (b.bits >= floor).cmp(&(a.bits >= floor)).then(b.worth.total_cmp(&a.worth)));
-    order.truncate(MOST);
+    order.truncate(MAX_LISTED_TESTS);
     order.into_iter().map(|l| proposed(w, l)).collect()
 }
 
@@ -294,7 +294,7 @@ mod tests {
                 for (test, at) in [("joint-swing", "prop.rear.j1"), ("diff-out-run", "diff.rear")] {
                     let t = k.test(test).unwrap();
                     let m = super::super::preparation::minutes(&c, &k, t, c.vehicle.place(at).as_ref());
-                    let wanted = if whole { t.minutes } else { super::super::preparation::OWN * t.minutes };
+                    let wanted = if whole { t.minutes } else { super::super::preparation::OWN_MINUTES_SHARE * t.minutes };
                     assert!((m - wanted).abs() < 1e-9, "{test} {m} {wanted}");
                 }
             }

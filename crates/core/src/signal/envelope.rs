@@ -18,8 +18,8 @@ pub struct Envelope {
 }
 
 /// Length of a block, and of what is thrown away at each of its ends.
-const BLOCK: usize = 1 << 14;
-const MARGIN: usize = BLOCK / 8;
+const BLOCK_SAMPLES: usize = 1 << 14;
+const BLOCK_MARGIN_SAMPLES: usize = BLOCK_SAMPLES / 8;
 
 /// One band of the way back: which bins, how strong each, into how many samples.
 struct Band {
@@ -33,19 +33,19 @@ struct Band {
 /// The envelopes of `x` in bands given as shares of its rate; zeros in the blocks (first sample, end) that
 /// are not `wanted`.
 pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usize, usize) -> bool) -> Vec<Envelope> {
-    let forward = RealFftPlanner::<f32>::new().plan_fft_forward(BLOCK);
+    let forward = RealFftPlanner::<f32>::new().plan_fft_forward(BLOCK_SAMPLES);
     let mut planner = FftPlanner::<f32>::new();
     let mut ways: Vec<Band> = bands
         .iter()
         .map(|&(lo, hi)| {
-            let (lo, hi) = (lo * BLOCK as f64, hi * BLOCK as f64);
+            let (lo, hi) = (lo * BLOCK_SAMPLES as f64, hi * BLOCK_SAMPLES as f64);
             let soft = 0.1 * (hi - lo);
             let from = lo.floor() as usize;
             let width = (hi - lo).ceil() as usize;
             let gain = (0..width)
                 .map(|k| {
                     let k = (from + k) as f64;
-                    (((k - lo) / soft).clamp(0.0, 1.0) * ((hi - k) / soft).clamp(0.0, 1.0) * 2.0 / BLOCK as f64) as f32
+                    (((k - lo) / soft).clamp(0.0, 1.0) * ((hi - k) / soft).clamp(0.0, 1.0) * 2.0 / BLOCK_SAMPLES as f64) as f32
                 })
                 .collect();
             let length = width.next_power_of_two();
@@ -54,10 +54,10 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
         .collect();
     let (mut input, mut spectrum, mut scratch) =
         (forward.make_input_vec(), forward.make_output_vec(), forward.make_scratch_vec());
-    let hop = BLOCK - 2 * MARGIN;
+    let hop = BLOCK_SAMPLES - 2 * BLOCK_MARGIN_SAMPLES;
     // What is never written of so large an array costs no memory.
     for w in &mut ways {
-        w.out = vec![0.0; x.len().div_ceil(hop) * (w.work.len() * hop / BLOCK)];
+        w.out = vec![0.0; x.len().div_ceil(hop) * (w.work.len() * hop / BLOCK_SAMPLES)];
     }
     for (block, start) in (0..x.len()).step_by(hop).enumerate() {
         if !wanted(start, start + hop) {
@@ -65,8 +65,8 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
         }
         // The block begins a margin before what it is kept for; silence stands beyond the ends.
         input.fill(0.0);
-        let (skip, from) = (MARGIN.saturating_sub(start), start.saturating_sub(MARGIN));
-        let n = (BLOCK - skip).min(x.len() - from);
+        let (skip, from) = (BLOCK_MARGIN_SAMPLES.saturating_sub(start), start.saturating_sub(BLOCK_MARGIN_SAMPLES));
+        let n = (BLOCK_SAMPLES - skip).min(x.len() - from);
         input[skip..skip + n].copy_from_slice(&x[from..from + n]);
         // Lengths are the plan's own, so the transform cannot fail.
         let _ = forward.process_with_scratch(&mut input, &mut spectrum, &mut scratch);
@@ -77,7 +77,7 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
             }
             w.work[bins..].fill(Complex32::default());
             w.fft.process(&mut w.work);
-            let margin = w.work.len() * MARGIN / BLOCK;
+            let margin = w.work.len() * BLOCK_MARGIN_SAMPLES / BLOCK_SAMPLES;
             let kept = &w.work[margin..w.work.len() - margin];
             let out = &mut w.out[block * kept.len()..][..kept.len()];
             out.iter_mut().zip(kept).for_each(|(o, c)| *o = c.norm_sqr().sqrt());
@@ -85,7 +85,7 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
     }
     ways.into_iter()
         .map(|mut w| {
-            let share = w.work.len() as f64 / BLOCK as f64;
+            let share = w.work.len() as f64 / BLOCK_SAMPLES as f64;
             w.out.truncate((x.len() as f64 * share).ceil() as usize);
             Envelope { rate: rate * share, data: w.out }
         })
@@ -125,7 +125,7 @@ mod tests {
     #[test]
     fn blocks_that_are_not_wanted_are_silent_and_the_others_stay_where_they_are() {
         let x: Vec<f32> = (0..200_000).map(|i| (TAU * 0.2 * i as f64).sin() as f32).collect();
-        let hop = BLOCK - 2 * MARGIN;
+        let hop = BLOCK_SAMPLES - 2 * BLOCK_MARGIN_SAMPLES;
         let all = envelopes(&x, 1.0, &[(0.125, 0.25)], |_, _| true).remove(0).data;
         let some = envelopes(&x, 1.0, &[(0.125, 0.25)], |from, _| from >= 5 * hop).remove(0).data;
         let at = 5 * hop / 8;

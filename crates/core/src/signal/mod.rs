@@ -16,7 +16,7 @@ mod speed;
 pub use envelope::{Envelope, envelopes};
 pub use frequency_weighting::{FELT_MS2, felt, felt_level, frequency_weight};
 pub use octave::{Octave, OctaveMaker};
-pub use resample::{PASSBAND, Pyramid, Resampler};
+pub use resample::{PASSBAND_SHARE, Pyramid, Resampler};
 pub use spectrum::{OrderWindows, add_ratio};
 pub use speed::{SpeedTrack, true_samples};
 
@@ -89,7 +89,7 @@ impl Series for Vec<f32> {
 pub struct Data(Arc<dyn Series>);
 
 /// Samples read at once where all are gone through.
-const BLOCK: usize = 1 << 16;
+const BLOCK_SAMPLES: usize = 1 << 16;
 
 impl Data {
     /// From any keeper.
@@ -111,10 +111,10 @@ impl Data {
     /// All samples, a block at a time.
     pub fn blocks(&self, mut work: impl FnMut(usize, &[f32])) -> Result<(), Problem> {
         if let Some(all) = self.0.at_hand() {
-            all.chunks(BLOCK).enumerate().for_each(|(i, block)| work(i * BLOCK, block));
+            all.chunks(BLOCK_SAMPLES).enumerate().for_each(|(i, block)| work(i * BLOCK_SAMPLES, block));
             return Ok(());
         }
-        let mut block = vec![0.0; BLOCK.min(self.len())];
+        let mut block = vec![0.0; BLOCK_SAMPLES.min(self.len())];
         let mut from = 0;
         while from < self.len() {
             let n = block.len().min(self.len() - from);

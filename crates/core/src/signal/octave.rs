@@ -6,8 +6,8 @@
 use pulp::{Arch, Simd, WithSimd};
 
 /// The six-point rule, half of it, from the nearest neighbour outwards.
-const FORETELLS: [f32; 3] = [150.0 / 256.0, -25.0 / 256.0, 3.0 / 256.0];
-const REACH: usize = FORETELLS.len();
+const HALF_RULE: [f32; 3] = [150.0 / 256.0, -25.0 / 256.0, 3.0 / 256.0];
+const HALF_RULE_LENGTH: usize = HALF_RULE.len();
 
 /// The upper octave of a signal, moment by moment.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,7 +42,7 @@ impl OctaveMaker {
     /// The next stretch.
     pub fn push(&mut self, x: &[f32]) {
         // What is left of the stretch before is filled up to a frame; then the stretch is gone through where it stands.
-        let filled = if self.rest.is_empty() { 0 } else { (2 * self.each + 4 * REACH).min(x.len()) };
+        let filled = if self.rest.is_empty() { 0 } else { (2 * self.each + 4 * HALF_RULE_LENGTH).min(x.len()) };
         let mut rest = std::mem::take(&mut self.rest);
         let before = rest.len();
         rest.extend_from_slice(&x[..filled]);
@@ -60,7 +60,7 @@ impl OctaveMaker {
 
     /// The whole frames of some samples; answers how many samples they took.
     fn frames(&mut self, x: &[f32]) -> usize {
-        let whole = x.len().saturating_sub(4 * REACH) / 2 / self.each;
+        let whole = x.len().saturating_sub(4 * HALF_RULE_LENGTH) / 2 / self.each;
         Arch::new().dispatch(Work { maker: self, x, whole });
         2 * whole * self.each
     }
@@ -102,15 +102,15 @@ impl WithSimd for Work<'_> {
     fn with_simd<S: Simd>(self, simd: S) {
         let (x, OctaveMaker { each, frames, fourth, .. }) = (self.x, self.maker);
         let each = *each;
-        let (mut even, mut odd) = (vec![0.0f32; each + 2 * REACH], vec![0.0f32; each]);
-        let weights = FORETELLS.map(|w| simd.splat_f32s(-w));
+        let (mut even, mut odd) = (vec![0.0f32; each + 2 * HALF_RULE_LENGTH], vec![0.0f32; each]);
+        let weights = HALF_RULE.map(|w| simd.splat_f32s(-w));
         for k in 0..self.whole {
             // The first pair of a frame stands a rule's reach behind the first sample.
-            let pairs = x[2 * k * each..][..2 * (each + 2 * REACH)].as_chunks::<2>().0;
+            let pairs = x[2 * k * each..][..2 * (each + 2 * HALF_RULE_LENGTH)].as_chunks::<2>().0;
             even.iter_mut().zip(pairs).for_each(|(e, p)| *e = p[0]);
-            odd.iter_mut().zip(&pairs[REACH - 1..]).for_each(|(o, p)| *o = p[1]);
-            let sides: [_; REACH] = std::array::from_fn(|i| {
-                let (before, after) = (&even[REACH - 1 - i..][..each], &even[REACH + i..][..each]);
+            odd.iter_mut().zip(&pairs[HALF_RULE_LENGTH - 1..]).for_each(|(o, p)| *o = p[1]);
+            let sides: [_; HALF_RULE_LENGTH] = std::array::from_fn(|i| {
+                let (before, after) = (&even[HALF_RULE_LENGTH - 1 - i..][..each], &even[HALF_RULE_LENGTH + i..][..each]);
                 (S::as_simd_f32s(before), S::as_simd_f32s(after))
             });
             let (lanes, rest) = S::as_simd_f32s(&odd);
@@ -127,7 +127,7 @@ impl WithSimd for Work<'_> {
             let (mut two, mut four) = (simd.reduce_sum_f32s(two), simd.reduce_sum_f32s(four));
             for (j, o) in rest.iter().enumerate() {
                 let mut left = *o;
-                for (((_, before), (_, after)), w) in sides.iter().zip(&FORETELLS) {
+                for (((_, before), (_, after)), w) in sides.iter().zip(&HALF_RULE) {
                     left -= w * (before[j] + after[j]);
                 }
                 two += left.powi(2);

@@ -13,15 +13,15 @@ use std::f64::consts::PI;
 use std::sync::{Arc, LazyLock};
 
 /// Length of a kernel.
-const TAPS: usize = 24;
+const KERNEL_TAPS: usize = 24;
 /// Positions between two samples at which a kernel is tabulated.
-const PHASES: usize = 256;
+const KERNEL_PHASES: usize = 256;
 /// Kernels for each halving of the rate.
-const PER_OCTAVE: usize = 16;
+const KERNELS_PER_OCTAVE: usize = 16;
 /// The input of a kernel is at least this much faster than its output.
-const LEAST_RATIO: f64 = 1.0;
+const MIN_RATE_RATIO: f64 = 1.0;
 /// Of an output rate, what passes a kernel unchanged: the highest order is this share of the samples a turn.
-pub const PASSBAND: f64 = 0.34;
+pub const PASSBAND_SHARE: f64 = 0.34;
 
 /// Modified Bessel function I0, by its series.
 fn bessel_i0(x: f64) -> f64 {
@@ -44,17 +44,17 @@ fn windowed_sinc(u: f64, cutoff: f64, half: f64, beta: f64) -> f64 {
 
 /// One kernel, a row for each position between two samples.
 struct Kernel {
-    rows: Vec<[f32; TAPS]>,
+    rows: Vec<[f32; KERNEL_TAPS]>,
 }
 
 impl Kernel {
     fn new(cutoff: f64) -> Self {
-        let rows = (0..=PHASES)
+        let rows = (0..=KERNEL_PHASES)
             .map(|p| {
-                let f = p as f64 / PHASES as f64;
-                let mut row = [0.0; TAPS];
+                let f = p as f64 / KERNEL_PHASES as f64;
+                let mut row = [0.0; KERNEL_TAPS];
                 for (i, v) in row.iter_mut().enumerate() {
-                    *v = windowed_sinc(i as f64 - (TAPS / 2 - 1) as f64 - f, cutoff, (TAPS / 2) as f64, 5.65);
+                    *v = windowed_sinc(i as f64 - (KERNEL_TAPS / 2 - 1) as f64 - f, cutoff, (KERNEL_TAPS / 2) as f64, 5.65);
                 }
                 // A constant stays what it is.
                 let sum: f64 = row.iter().sum();
@@ -68,16 +68,16 @@ impl Kernel {
     #[inline(always)]
     fn at<S: Simd>(&self, simd: S, x: &[f32], position: f64) -> f32 {
         // A position is moved up by a kernel's half, so that truncation is the floor.
-        let moved = position + (TAPS / 2) as f64;
+        let moved = position + (KERNEL_TAPS / 2) as f64;
         if moved < 0.0 {
             return 0.0;
         }
         let (whole, phase) = split(moved);
-        let row = &self.rows[(phase as usize).min(PHASES)];
-        let from = whole as isize - (TAPS - 1) as isize;
+        let row = &self.rows[(phase as usize).min(KERNEL_PHASES)];
+        let from = whole as isize - (KERNEL_TAPS - 1) as isize;
         if from >= 0
             && let Some(part) = x.get(from as usize..)
-            && let Some(part) = part.first_chunk::<TAPS>()
+            && let Some(part) = part.first_chunk::<KERNEL_TAPS>()
         {
             return dot(simd, part, row);
         }
@@ -100,11 +100,11 @@ fn split(moved: f64) -> (u32, u32) {
     const LARGE_SHORT: f32 = (1u32 << 23) as f32;
     let summed = moved - 0.5 + LARGE;
     let part = (moved - (summed - LARGE)) as f32;
-    (summed.to_bits() as u32, (part * PHASES as f32 + LARGE_SHORT).to_bits() & (2 * PHASES as u32 - 1))
+    (summed.to_bits() as u32, (part * KERNEL_PHASES as f32 + LARGE_SHORT).to_bits() & (2 * KERNEL_PHASES as u32 - 1))
 }
 
 /// Half of the taps of the halving filter on either side that are not zero.
-const HALVING: usize = 8;
+const HALF_HALVING_TAPS: usize = 8;
 
 /// Every second sample behind a half-band filter; sample n stands where sample 2n stood.
 fn halve(x: &[f32]) -> Vec<f32> {
@@ -121,20 +121,20 @@ impl WithSimd for Halve<'_> {
         /// Outputs worked on at once: small enough to stay near the processor.
         const BLOCK: usize = 2048;
         let x = self.0;
-        let taps: [f32; HALVING] = {
-            let half = 2.0 * HALVING as f64;
-            let t: Vec<f64> = (0..HALVING).map(|k| windowed_sinc((2 * k + 1) as f64, 0.25, half, 6.0)).collect();
+        let taps: [f32; HALF_HALVING_TAPS] = {
+            let half = 2.0 * HALF_HALVING_TAPS as f64;
+            let t: Vec<f64> = (0..HALF_HALVING_TAPS).map(|k| windowed_sinc((2 * k + 1) as f64, 0.25, half, 6.0)).collect();
             let sum: f64 = 2.0 * t.iter().sum::<f64>();
             std::array::from_fn(|k| (0.5 * t[k] / sum) as f32)
         };
         let wide = taps.map(|t| simd.splat_f32s(t));
         let n = x.len().div_ceil(2);
         let mut out = vec![0.0f32; n];
-        let mut odd = [0.0f32; BLOCK + 2 * HALVING];
+        let mut odd = [0.0f32; BLOCK + 2 * HALF_HALVING_TAPS];
         for (b, part) in out.chunks_mut(BLOCK).enumerate() {
             let first = b * BLOCK;
             // odd[k] is x[2(first + k − HALVING) + 1], silence beyond the ends.
-            let from = first as isize - HALVING as isize;
+            let from = first as isize - HALF_HALVING_TAPS as isize;
             let whole = from >= 0 && 2 * (from as usize + odd.len()) <= x.len();
             if whole {
                 let pairs = x[2 * from as usize..2 * (from as usize + odd.len())].as_chunks::<2>().0;
@@ -151,11 +151,11 @@ impl WithSimd for Halve<'_> {
             }
             let n = part.len();
             let beside = |k: usize| {
-                let (before, after) = (&odd[HALVING - 1 - k..][..n], &odd[HALVING + k..][..n]);
+                let (before, after) = (&odd[HALF_HALVING_TAPS - 1 - k..][..n], &odd[HALF_HALVING_TAPS + k..][..n]);
                 (S::as_simd_f32s(before), S::as_simd_f32s(after))
             };
             let (lanes, rest) = S::as_mut_simd_f32s(part);
-            let sides: [_; HALVING] = std::array::from_fn(beside);
+            let sides: [_; HALF_HALVING_TAPS] = std::array::from_fn(beside);
             for (i, o) in lanes.iter_mut().enumerate() {
                 for (((before, _), (after, _)), h) in sides.iter().zip(&wide) {
                     *o = simd.mul_add_e_f32s(*h, simd.add_f32s(before[i], after[i]), *o);
@@ -179,7 +179,7 @@ pub struct Pyramid {
 }
 
 /// Samples of a channel that are halved at once.
-const PIECE: usize = 1 << 16;
+const PIECE_SAMPLES: usize = 1 << 16;
 
 impl Pyramid {
     /// Halves `x` (at `rate`) as long as the slower signal would still be at least as fast as `slowest`.
@@ -195,15 +195,15 @@ impl Pyramid {
             return Ok(Self::new(x.to_vec()?, rate, slowest));
         }
         // The first halving reads the channel a piece at a time, with a filter's length on either side.
-        const SIDE: usize = 4 * HALVING;
+        const SIDE: usize = 4 * HALF_HALVING_TAPS;
         let mut half = Vec::with_capacity(x.len().div_ceil(2));
-        let mut piece = vec![0.0; PIECE + 2 * SIDE];
-        for from in (0..x.len()).step_by(PIECE) {
+        let mut piece = vec![0.0; PIECE_SAMPLES + 2 * SIDE];
+        for from in (0..x.len()).step_by(PIECE_SAMPLES) {
             let skip = SIDE.min(from);
-            let n = (PIECE + SIDE + skip).min(x.len() - from + skip);
+            let n = (PIECE_SAMPLES + SIDE + skip).min(x.len() - from + skip);
             x.read(from - skip, &mut piece[..n])?;
             let halved = halve(&piece[..n]);
-            let kept = (PIECE / 2).min((x.len() - from).div_ceil(2));
+            let kept = (PIECE_SAMPLES / 2).min((x.len() - from).div_ceil(2));
             half.extend_from_slice(&halved[skip / 2..skip / 2 + kept]);
         }
         let mut out = Self { levels: vec![Arc::new(half)], rate: rate / 2.0 };
@@ -228,12 +228,12 @@ impl Pyramid {
         const TOGETHER: usize = 4096;
         let n = x.len();
         let mut count = 1;
-        while rate / f64::powi(2.0, count) >= slowest.max(1e-3) && n >> (count - 1) > TAPS {
+        while rate / f64::powi(2.0, count) >= slowest.max(1e-3) && n >> (count - 1) > KERNEL_TAPS {
             count += 1;
         }
         // On either side of a piece stands what the filters of all levels together reach over.
-        let side = (4 * HALVING) << count;
-        let piece = (8 * side).max(PIECE);
+        let side = (4 * HALF_HALVING_TAPS) << count;
+        let piece = (8 * side).max(PIECE_SAMPLES);
         // What is never written of so large an array costs no memory.
         let mut levels: Vec<Vec<f32>> = (0..count).map(|k| vec![0.0; n.div_ceil(1 << k)]).collect();
         let mut buffer = vec![0.0; piece + 2 * side];
@@ -265,7 +265,7 @@ impl Pyramid {
     fn grow(&mut self, slowest: f64) {
         let rate = self.rate;
         while rate / f64::powi(2.0, self.levels.len() as i32) >= slowest.max(1e-3)
-            && self.levels[self.levels.len() - 1].len() > TAPS
+            && self.levels[self.levels.len() - 1].len() > KERNEL_TAPS
         {
             self.levels.push(Arc::new(halve(&self.levels[self.levels.len() - 1])));
         }
@@ -309,16 +309,16 @@ impl Resampler {
 
     fn tabulate() -> Self {
         // A level may be up to twice as fast as it need be, and a little more where rates change.
-        let ratio = |k: usize| LEAST_RATIO * f64::powf(2.0, k as f64 / PER_OCTAVE as f64);
-        let kernels = (0..=PER_OCTAVE + 2).map(|k| Kernel::new((0.5 / ratio(k)).min(0.45))).collect();
+        let ratio = |k: usize| MIN_RATE_RATIO * f64::powf(2.0, k as f64 / KERNELS_PER_OCTAVE as f64);
+        let kernels = (0..=KERNELS_PER_OCTAVE + 2).map(|k| Kernel::new((0.5 / ratio(k)).min(0.45))).collect();
         Self { kernels }
     }
 
     /// Starts a stretch of samples at (about) one output rate.
     pub fn stretch<'a>(&'a self, x: &'a Pyramid, output_rate: f64) -> Stretch<'a> {
-        let l = x.level(LEAST_RATIO * output_rate);
+        let l = x.level(MIN_RATE_RATIO * output_rate);
         let rate = x.rate / f64::powi(2.0, l as i32);
-        let k = (PER_OCTAVE as f64 * (rate / output_rate / LEAST_RATIO).log2()).round();
+        let k = (KERNELS_PER_OCTAVE as f64 * (rate / output_rate / MIN_RATE_RATIO).log2()).round();
         let kernel = &self.kernels[(k.max(0.0) as usize).min(self.kernels.len() - 1)];
         Stretch { kernel, x: &x.levels[l], rate, output_rate }
     }
@@ -351,22 +351,22 @@ impl Stretch<'_> {
             let mut moved = [0.0; TOGETHER];
             for (j, m) in moved.iter_mut().enumerate() {
                 let u = each * (first + j as f64);
-                *m = (c[0] + u * (c[1] + u * (c[2] + u * c[3]))) * self.rate + (TAPS / 2) as f64;
+                *m = (c[0] + u * (c[1] + u * (c[2] + u * c[3]))) * self.rate + (KERNEL_TAPS / 2) as f64;
             }
             first += TOGETHER as f64;
             let last = moved[out.len() - 1];
-            if moved[0] >= TAPS as f64 && last + 1.0 < self.x.len() as f64 {
+            if moved[0] >= KERNEL_TAPS as f64 && last + 1.0 < self.x.len() as f64 {
                 let mut at = [(0, 0); TOGETHER];
                 for (a, m) in at.iter_mut().zip(moved) {
                     *a = split(m);
                 }
                 for (o, (whole, phase)) in out.iter_mut().zip(at) {
-                    let row = &self.kernel.rows[(phase as usize).min(PHASES)];
-                    *o = dot(simd, &self.x[whole as usize + 1 - TAPS..][..TAPS], row);
+                    let row = &self.kernel.rows[(phase as usize).min(KERNEL_PHASES)];
+                    *o = dot(simd, &self.x[whole as usize + 1 - KERNEL_TAPS..][..KERNEL_TAPS], row);
                 }
             } else {
                 for (o, m) in out.iter_mut().zip(moved) {
-                    *o = self.kernel.at(simd, self.x, m - (TAPS / 2) as f64);
+                    *o = self.kernel.at(simd, self.x, m - (KERNEL_TAPS / 2) as f64);
                 }
             }
         }
@@ -423,7 +423,7 @@ mod tests {
     #[test]
     fn the_passband_passes_at_every_rate() {
         for ratio in [1.2, 1.7, 2.3, 3.9, 5.0, 9.0, 17.0, 30.0] {
-            for share in [0.02, 0.1, 0.2, 0.3, PASSBAND] {
+            for share in [0.02, 0.1, 0.2, 0.3, PASSBAND_SHARE] {
                 let x = taken(share / ratio, ratio);
                 let a = (2.0 * x.iter().map(|v| f64::from(*v).powi(2)).sum::<f64>() / x.len() as f64).sqrt();
                 assert!((a - 1.0).abs() < 0.012, "{share} of the output rate at {ratio}: {a}");
@@ -439,7 +439,7 @@ mod tests {
                 if share / ratio < 0.49 {
                     let x = taken(share / ratio, ratio);
                     let mut left = 0.0f32;
-                    OrderWindows::new(&x, 64, 8, 2, 64.0 * PASSBAND, |_, _| true)
+                    OrderWindows::new(&x, 64, 8, 2, 64.0 * PASSBAND_SHARE, |_, _| true)
                         .each(false, |_, power, _| left = power.iter().copied().fold(left, f32::max));
                     let left = left.sqrt();
                     assert!(left < 4e-3, "{share} of the output rate at {ratio}: {left}");
@@ -450,7 +450,7 @@ mod tests {
 
     #[test]
     fn a_channel_halved_in_pieces_is_the_same_as_at_once() {
-        let x = tone(0.013, 3 * PIECE + 777);
+        let x = tone(0.013, 3 * PIECE_SAMPLES + 777);
         let at_once = Pyramid::new(x.clone(), 1024.0, 100.0);
         let pieces = Pyramid::from_data(&Data::from(x), 1024.0, 400.0, 100.0).unwrap();
         assert_eq!((pieces.rate(), pieces.levels.len()), (512.0, at_once.levels.len() - 1));
@@ -460,7 +460,7 @@ mod tests {
 
     #[test]
     fn a_channel_in_parts_is_the_same_where_it_is_wanted_and_whole_where_it_is_slow() {
-        let x = tone(0.013, 3 * PIECE + 12_777);
+        let x = tone(0.013, 3 * PIECE_SAMPLES + 12_777);
         let at_once = Pyramid::new(x.clone(), 4096.0, 100.0);
         let wanted = |i: usize, slow: bool| slow || (70_000..90_000).contains(&i);
         let (mut shown, mut seen) = (vec![0usize; 6], 0.0f32);

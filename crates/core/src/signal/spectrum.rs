@@ -18,7 +18,7 @@ pub struct OrderWindows<'a> {
 }
 
 /// Spectra that are held at once.
-const TOGETHER: usize = 128;
+const SPECTRA_AT_ONCE: usize = 128;
 
 impl<'a> OrderWindows<'a> {
     /// Windows of `turns` turns, one part in `overlap` of a window apart, over samples at `per_turn` samples a turn,
@@ -61,7 +61,7 @@ impl<'a> OrderWindows<'a> {
         let hann: Vec<f32> = (0..length).map(|i| super::estimate::hann(i as f64, length as f64) as f32).collect();
         let scale = (2.0 / hann.iter().sum::<f32>()).powi(2);
         let fft = RealFftPlanner::<f32>::new().plan_fft_forward(length);
-        for (batch, starts) in self.starts.chunks(TOGETHER).enumerate() {
+        for (batch, starts) in self.starts.chunks(SPECTRA_AT_ONCE).enumerate() {
             let spectra: Vec<(Vec<f32>, Vec<f32>)> = starts
                 .par_iter()
                 .map_init(
@@ -81,7 +81,7 @@ impl<'a> OrderWindows<'a> {
                 )
                 .collect();
             for (k, (power, floor)) in spectra.iter().enumerate() {
-                see(batch * TOGETHER + k, power, floor);
+                see(batch * SPECTRA_AT_ONCE + k, power, floor);
             }
         }
     }
@@ -205,9 +205,9 @@ mod tests {
     fn windows_are_shown_in_their_order_each_once() {
         // Each turn is louder than the one before, and there are more windows than are worked on at once.
         let x: Vec<f32> =
-            (0..32 * (2 * TOGETHER + 40)).map(|i| (i / 32) as f32 * (TAU * 2.0 * i as f64 / 32.0).cos() as f32).collect();
+            (0..32 * (2 * SPECTRA_AT_ONCE + 40)).map(|i| (i / 32) as f32 * (TAU * 2.0 * i as f64 / 32.0).cos() as f32).collect();
         let s = OrderWindows::new(&x, 32, 8, 8, 4.0, |_, _| true);
-        assert!(s.starts.len() > 2 * TOGETHER);
+        assert!(s.starts.len() > 2 * SPECTRA_AT_ONCE);
         let mut last = (None, 0.0);
         s.each(false, |w, power, _| {
             assert_eq!(w, last.0.map_or(0, |l: usize| l + 1));

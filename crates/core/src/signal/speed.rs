@@ -5,7 +5,7 @@
 //! piecewise cubic through the grid, so that angle and speed never disagree.
 
 /// Grid of the smooth speed, s.
-const STEP: f64 = 0.1;
+const GRID_STEP_S: f64 = 0.1;
 
 /// A smooth reference with its integral.
 #[derive(Clone, Debug)]
@@ -60,10 +60,10 @@ impl SpeedTrack {
             return None;
         }
         let start = first - 3.0;
-        let n = ((last + 3.0 - start) / STEP).ceil() as usize + 1;
+        let n = ((last + 3.0 - start) / GRID_STEP_S).ceil() as usize + 1;
         let (mut w, mut y) = (vec![0.0; n], vec![0.0; n]);
         for &(t, v) in readings {
-            let x = (t - start) / STEP;
+            let x = (t - start) / GRID_STEP_S;
             let i = (x.floor() as usize).min(n - 2);
             let f = x - i as f64;
             for (k, share) in [(i, 1.0 - f), (i + 1, f)] {
@@ -74,7 +74,7 @@ impl SpeedTrack {
         // A Whittaker smoother with weights per second `density` halves at a period of about
         // 2π·(λ/density)^¼ grid steps.
         let density = readings.len() as f64 / n as f64;
-        let lambda = density * (smooth_s / STEP / std::f64::consts::TAU).powi(4);
+        let lambda = density * (smooth_s / GRID_STEP_S / std::f64::consts::TAU).powi(4);
         let value = whittaker(&w, &y, lambda);
         let mut track = Self { start, value, sum: vec![] };
         track.integrate();
@@ -88,12 +88,12 @@ impl SpeedTrack {
             let v = |k: isize| self.value[(i as isize + k).clamp(0, n as isize - 1) as usize];
             // Integral over one cell of the Catmull-Rom cubic.
             let cell = (13.0 * (v(-1) + v(0)) - v(-2) - v(1)) / 24.0;
-            self.sum[i] = self.sum[i - 1] + STEP * cell;
+            self.sum[i] = self.sum[i - 1] + GRID_STEP_S * cell;
         }
     }
 
     fn cell(&self, t: f64) -> (usize, f64) {
-        let x = ((t - self.start) / STEP).clamp(0.0, (self.value.len() - 1) as f64);
+        let x = ((t - self.start) / GRID_STEP_S).clamp(0.0, (self.value.len() - 1) as f64);
         let i = (x as usize).min(self.value.len() - 2);
         (i, x - i as f64)
     }
@@ -109,10 +109,10 @@ impl SpeedTrack {
         let (i, f) = self.cell(t);
         // Hermite in the cell: meets both sums with the right slopes, then goes on straight.
         let (s0, s1) = (self.sum[i], self.sum[i + 1]);
-        let (m0, m1) = (self.value[i] * STEP, self.value[i + 1] * STEP);
+        let (m0, m1) = (self.value[i] * GRID_STEP_S, self.value[i + 1] * GRID_STEP_S);
         let (f2, f3) = (f * f, f * f * f);
         let inside = (2.0 * f3 - 3.0 * f2 + 1.0) * s0 + (f3 - 2.0 * f2 + f) * m0 + (3.0 * f2 - 2.0 * f3) * s1 + (f3 - f2) * m1;
-        let beyond = t - (self.start + STEP * (i as f64 + f));
+        let beyond = t - (self.start + GRID_STEP_S * (i as f64 + f));
         inside + beyond * self.at(t)
     }
 

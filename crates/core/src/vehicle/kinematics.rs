@@ -95,12 +95,6 @@ impl Vehicle {
             None => None,
         })
     }
-
-    /// How much faster than the mean the outer wheel turns in a bend: 1 + t/(2R).
-    pub fn outer_wheel_factor(track: Metres, radius: Metres) -> Result<Order, Problem> {
-        crate::error::positive(radius.get(), "radius_m")?;
-        Ok(Order(1.0 + track.get() / (2.0 * radius.get())))
-    }
 }
 
 #[cfg(test)]

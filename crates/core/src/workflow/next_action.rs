@@ -65,11 +65,6 @@ impl NextAction {
         Self { kind, station, symptom: None, test: None, fault: None, with: vec![], at: None, gear: None, minutes: None, words }
     }
 
-    /// Whether it is this test at this place.
-    pub fn is_test(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> bool {
-        self.test.as_deref() == Some(test) && self.at.as_deref() == at && self.gear.as_deref() == gear
-    }
-
     /// Every place that it is about.
     pub fn places(&self) -> impl Iterator<Item = &str> {
         self.at.as_deref().into_iter().chain(self.with.iter().map(|w| w.at.as_str()))

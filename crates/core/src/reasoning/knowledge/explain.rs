@@ -38,7 +38,7 @@ impl Explanation {
 }
 
 /// Below this factor an outcome says nothing worth a line.
-const WORTH_A_LINE: f64 = 1.25;
+const EXPLAINED_MIN_FACTOR: f64 = 1.25;
 
 /// A vehicle that can have a fault.
 fn vehicle_with(k: &Knowledge, f: &Fault) -> Option<(Vehicle, usize)> {
@@ -114,8 +114,8 @@ impl Knowledge {
             }
         }
         let (mut speaks, mut against): (Vec<Explanation>, Vec<Explanation>) = all.into_iter().partition(|s| s.times >= 1.0);
-        speaks.retain(|s| s.times >= WORTH_A_LINE);
-        against.retain(|s| s.times <= 1.0 / WORTH_A_LINE);
+        speaks.retain(|s| s.times >= EXPLAINED_MIN_FACTOR);
+        against.retain(|s| s.times <= 1.0 / EXPLAINED_MIN_FACTOR);
         speaks.sort_by(|a, b| b.times.total_cmp(&a.times));
         against.sort_by(|a, b| a.times.total_cmp(&b.times));
         (speaks, against)

@@ -5,9 +5,9 @@ use super::fault::{Mark, Marks};
 use super::weights::MarkWeights;
 
 /// No outcome is impossible: P(outcome | fault) is at least this.
-pub const LEAST_PROBABILITY: f64 = 0.002;
+pub const OUTCOME_PROBABILITY_FLOOR: f64 = 0.002;
 /// "+" on an outcome whose base rate is above this means at least its base rate.
-const HIGH_BASE: f64 = 0.6;
+const HIGH_BASE_RATE: f64 = 0.6;
 
 /// A mark as a probability, for an outcome (or several together) of this base rate.
 pub fn mark_probability(mark: &Mark, base: f64, w: &MarkWeights) -> Option<f64> {
@@ -15,7 +15,7 @@ pub fn mark_probability(mark: &Mark, base: f64, w: &MarkWeights) -> Option<f64> 
         Mark::Probability(p) => (0.0..=1.0).contains(p).then_some(*p),
         Mark::Sign(s) => match s.as_str() {
             "++" => Some(w.nearly_always),
-            "+" if base > HIGH_BASE => Some(w.usually.max(base)),
+            "+" if base > HIGH_BASE_RATE => Some(w.usually.max(base)),
             "+" => Some(w.usually),
             "!" => Some(w.telling.max(w.telling_times * base)),
             "-" => Some(w.seldom * base),
@@ -55,7 +55,7 @@ pub fn fill(given: &[Option<f64>], base: &[f64]) -> Vec<f64> {
     let mut p: Vec<f64> = given
         .iter()
         .zip(base)
-        .map(|(g, b)| if *b <= 0.0 { 0.0 } else { g.unwrap_or(left * b / rest.max(1e-9)).max(LEAST_PROBABILITY) })
+        .map(|(g, b)| if *b <= 0.0 { 0.0 } else { g.unwrap_or(left * b / rest.max(1e-9)).max(OUTCOME_PROBABILITY_FLOOR) })
         .collect();
     let sum: f64 = p.iter().sum();
     p.iter_mut().for_each(|x| *x /= sum);

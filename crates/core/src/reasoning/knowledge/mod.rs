@@ -222,11 +222,6 @@ impl Knowledge {
         self.tests.iter().find(|t| t.id == id)
     }
 
-    /// The test that is made by recording a run.
-    pub fn recorded_test(&self) -> Option<&Test> {
-        self.tests.iter().find(|t| t.recorded)
-    }
-
     /// The test that is answered by levels at several places.
     pub fn levels_test(&self) -> Option<&Test> {
         self.tests.iter().find(|t| t.levels)

@@ -59,7 +59,7 @@ pub struct WorkshopOverrides {
 }
 
 /// Letters that the name of a currency has at most.
-const LONGEST_CURRENCY: usize = 4;
+const MAX_CURRENCY_CHARS: usize = 4;
 
 fn is_nothing(l: &Limits) -> bool {
     *l == Limits::default()
@@ -187,9 +187,9 @@ impl WorkshopOverrides {
             k.weights.gate.certainty = within(c, (0.5, 0.99), "certainty")?;
         }
         if let Some(c) = &self.currency {
-            let named = !c.trim().is_empty() && c.chars().count() <= LONGEST_CURRENCY && !c.chars().any(|x| x.is_ascii_digit());
+            let named = !c.trim().is_empty() && c.chars().count() <= MAX_CURRENCY_CHARS && !c.chars().any(|x| x.is_ascii_digit());
             if !named {
-                let message = format!("a currency is one to {LONGEST_CURRENCY} letters or a sign");
+                let message = format!("a currency is one to {MAX_CURRENCY_CHARS} letters or a sign");
                 return Err(Problem::new("bad-value", message).field("currency"));
             }
             k.weights.time.currency = c.trim().into();

@@ -12,7 +12,7 @@ use axum::Router;
 use axum::extract::Path;
 use axum::response::Response;
 use axum::routing::get;
-use baricord_core::analysis::{GearVerdict, OrderFound, OtherGear, PASSES, RecordingAnalysis, turned_by};
+use baricord_core::analysis::{GearVerdict, OrderFound, OtherGear, RESONANCE_PHASE_DEG, RecordingAnalysis, turned_by};
 use baricord_core::measure::orders::{OrderLine, orders};
 use baricord_core::signal::felt_level;
 use baricord_core::units::Hz;
@@ -54,7 +54,7 @@ fn gear_words(g: &OtherGear) -> Option<String> {
 fn phase_words(o: &OrderFound) -> String {
     let by = turned_by(&o.phase);
     match by.abs() {
-        d if d >= PASSES => format!("turns by {d:.0}°: it passes a resonance"),
+        d if d >= RESONANCE_PHASE_DEG => format!("turns by {d:.0}°: it passes a resonance"),
         d => format!("turns by {d:.0}°: no resonance is passed"),
     }
 }
