@@ -34,7 +34,7 @@ pub struct ServeArgs {
     tls_names: Vec<String>,
 }
 
-/// Serves until it is told to stop.
+/// Serves until it is asked to stop.
 pub fn run(a: ServeArgs) -> Result<(), Problem> {
     tracing_subscriber::fmt()
         .with_env_filter(

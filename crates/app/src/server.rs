@@ -132,7 +132,7 @@ impl<S> Accept<TcpStream, S> for LimitAcceptor {
     }
 }
 
-/// Serves, over TLS where a certificate is given, until it is told to stop; then lets what is under way end.
+/// Serves, over TLS where a certificate is given, until it is asked to stop; then lets what is under way end.
 pub async fn serve(
     listener: tokio::net::TcpListener,
     tls: Option<RustlsConfig>,

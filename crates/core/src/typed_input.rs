@@ -1,7 +1,7 @@
 //! What people type: numbers as they write them, and values that are likely meant otherwise.
 //!
 //! A value is never changed on its own: what is unlikely is asked about, with what was probably meant, and the
-//! unit typed with it settles the question.
+//! unit typed with it answers the question.
 
 use crate::error::Problem;
 

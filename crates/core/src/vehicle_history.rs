@@ -18,7 +18,7 @@ pub struct Change {
     pub distance_km: Option<Kilometres>,
     /// What kind of change: one of [`HISTORY`], part or other.
     pub kind: String,
-    /// In words.
+    /// As people read it.
     pub words: String,
     /// Where a part came from: original, rebuilt, copy, used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -60,7 +60,7 @@ pub struct Visit<'a> {
     pub id: String,
     /// The day on which it was opened.
     pub on: String,
-    /// The case.
+    /// A case of the vehicle.
     pub case: &'a Case,
     /// Whether it is proved.
     pub closed: bool,
@@ -86,9 +86,9 @@ pub struct Entry {
     pub distance_km: Option<Kilometres>,
     /// What kind of thing.
     pub what: HistoryKind,
-    /// In words.
+    /// As people read it.
     pub words: String,
-    /// More of it.
+    /// Further words: part, result, what it counts for.
     pub more: String,
     /// In which case.
     pub visit: Option<String>,

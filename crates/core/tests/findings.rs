@@ -148,7 +148,7 @@ proptest! {
         let r = one(&v, spec(more), s);
         prop_assert_eq!(r.reference.as_ref().map(|x| x.source.as_str()), Some(if by_rpm { "rpm" } else { "pulse" }), "{:?}", r.warnings);
         let wheel: Vec<f64> = r.orders.iter().filter_map(|o| o.wheel_order(r.engine_per_wheel)).collect();
-        // A converter may slip: there the scale is fitted to one line alone, and may be off by what is told.
+        // A converter may slip: there the scale is fitted to one line alone, and may be off by the error it gives.
         let off = if by_rpm && v.gearbox.kind == GearboxKind::Automatic { 0.03 * order } else { 0.004 * order + 0.01 };
         prop_assert!(wheel.first().is_some_and(|w| (w - order).abs() < off), "{} among {:?}", order, wheel);
     }

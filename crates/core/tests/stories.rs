@@ -1,4 +1,4 @@
-//! Ten cases as they come into a bay, told without a recording: what a careful mechanic would think first, what would be
+//! Ten cases as they come into a bay, without a recording: what a careful mechanic would think first, what would be
 //! out, and what should be asked next.
 
 use baricord_core::case::Case;

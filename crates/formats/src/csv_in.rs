@@ -134,7 +134,7 @@ impl<'a> Table<'a> {
     }
 
     /// Hands every row that can be read to `row`, with its line; a cell is NaN where it is empty.
-    /// What could not be read is told in the warnings.
+    /// What could not be read is a warning.
     pub fn rows(&self, mut row: impl FnMut(u64, &[f64]) -> Result<(), Problem>) -> Result<Vec<Warning>, Problem> {
         self.file.read_with(|r| {
             for _ in 0..=self.shape.preamble {

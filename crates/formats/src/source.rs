@@ -40,7 +40,7 @@ impl std::fmt::Debug for FileSource {
 /// Bytes between two questions of a watch.
 const LOOK: u64 = 1 << 20;
 
-/// A reader that tells how far it is, and stops where it is told to.
+/// A reader that reports how far it is, and stops when asked to.
 struct Watched<'a> {
     inner: &'a mut dyn BufRead,
     watch: &'a Watch,

@@ -14,7 +14,7 @@ pub(crate) struct Wav {
 /// What the head of a WAV file says.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct WavProbe {
-    /// Channels.
+    /// Channels of the file, 1 to 8.
     pub channels: usize,
     /// Samples a second.
     pub rate_hz: f64,

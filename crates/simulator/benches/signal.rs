@@ -1,4 +1,4 @@
-//! Order work beside the bare transforms of the same samples. Times are told, never asserted.
+//! Order work beside the bare transforms of the same samples. Times are reported, never asserted.
 
 use baricord_core::analysis::{Silent, known_map};
 use baricord_core::case::RecordingSpec;
@@ -52,7 +52,7 @@ fn measure(v: &Vehicle, (minutes, channels, rate_hz): (f64, usize, f64), sound: 
     let faults: Vec<_> = faults.iter().map(|f| f.parse().expect("a fault")).collect();
     let (mut s, truth) = run(v, &faults, &plan).expect("a run");
     let first = s.channels.remove(0);
-    // Each a little louder than the one before: what is the same twice would be told once.
+    // Each a little louder than the one before: what is the same twice would be reported once.
     let plain = first.data.to_vec().expect("samples");
     s.channels = (0..channels)
         .map(|i| {

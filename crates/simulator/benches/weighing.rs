@@ -1,5 +1,5 @@
 //! How long it takes to weigh a case with everything in it: every layout, 40 observations, next tests and the plan.
-//! Times are told, never asserted.
+//! Times are reported, never asserted.
 
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::builtin;

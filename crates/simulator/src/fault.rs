@@ -17,11 +17,11 @@ const TORSION_TO_FLOOR: f64 = 0.0011;
 /// A fault that can be simulated, and what severity 1 means.
 #[derive(Clone, Copy, Debug)]
 pub struct FaultKind {
-    /// Its id.
+    /// Id of a fault of the knowledge.
     pub id: &'static str,
     /// Severity 1 in this unit.
     pub full: f64,
-    /// The unit.
+    /// Unit of its size.
     pub unit: &'static str,
     /// Whether it is heard by a microphone rather than felt by an accelerometer.
     pub is_heard: bool,
@@ -42,7 +42,7 @@ pub const KINDS: &[FaultKind] = &[
 /// A fault at a place, how bad.
 #[derive(Clone, Debug, PartialEq)]
 pub struct FaultSpec {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,

@@ -150,7 +150,7 @@ pub fn examined(seed: u64) -> (f64, bool) {
     let mut document = w.document.clone();
     let case = World::case(&document).expect("a case");
     let mut tests = open_tests(&case, k, "S1");
-    // A mechanic does not look at random: of what there is, each time the one of three that settles most.
+    // A mechanic does not look at random: of what there is, each time the one of three that answers most.
     for _ in 0..rng.random_range(2..14) {
         if tests.is_empty() {
             break;
@@ -176,7 +176,7 @@ pub fn examined(seed: u64) -> (f64, bool) {
     (there(first), holds(w.truth.unwrap_or(p.len() - 1), first))
 }
 
-/// A game of up to six causes and six tests, anyhow.
+/// A decision problem of up to six causes and six tests, anyhow.
 pub fn small_problem(rng: &mut ChaCha8Rng) -> DecisionProblem {
     let causes = rng.random_range(2..=6usize);
     let tests = rng.random_range(1..=6usize);

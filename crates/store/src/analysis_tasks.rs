@@ -6,19 +6,19 @@ use sqlx::FromRow;
 use sqlx::postgres::PgListener;
 use uuid::Uuid;
 
-/// The channel on which a new task is told.
+/// The channel on which a new task is announced.
 pub const CHANNEL: &str = "baricord_analysis_task";
 
 /// A task as a page shows it.
 #[derive(Clone, Debug, FromRow)]
 pub struct AnalysisTask {
-    /// Id.
+    /// Id of the task.
     pub id: Uuid,
     /// queued, running, done, failed, cancelled.
     pub state: String,
     /// From 0 to 1.
     pub progress: f32,
-    /// What it is at.
+    /// The step that it is at, in words.
     pub what: String,
     /// Why it failed.
     pub problem: Option<String>,
@@ -38,11 +38,11 @@ impl AnalysisTask {
 /// A task taken.
 #[derive(Clone, Copy, Debug)]
 pub struct TaskClaim {
-    /// Id.
+    /// Id of the task.
     pub id: Uuid,
-    /// Its workshop.
+    /// The workshop whose scope it runs in.
     pub workshop: Uuid,
-    /// Its case.
+    /// The case whose recordings are analysed.
     pub case: Uuid,
     /// The drive that is to go on; an analysis where there is none.
     pub drive: Option<Uuid>,

@@ -11,7 +11,7 @@ use uuid::Uuid;
 pub struct StoredCase {
     /// Its id in the database.
     pub id: Uuid,
-    /// Its document.
+    /// The whole case file as JSON.
     pub document: Value,
     /// Read of the document.
     pub case: Case,
@@ -19,18 +19,18 @@ pub struct StoredCase {
     pub version: i32,
 }
 
-/// A line of the board.
+/// What the board shows of a case, from columns beside the document.
 #[derive(Clone, Debug, FromRow)]
 pub struct BoardLine {
-    /// Its id.
+    /// Id of the case in addresses.
     pub id: Uuid,
-    /// Its title.
+    /// What people call the case.
     pub title: String,
-    /// Its vehicle.
+    /// Name of the vehicle.
     pub vehicle: String,
     /// What it waits for.
     pub waits_for: String,
-    /// That in words.
+    /// What is done next, in words.
     pub waits_words: String,
     /// Minutes since it was last touched.
     pub idle_minutes: i64,
@@ -41,7 +41,7 @@ pub struct BoardLine {
 pub struct Step {
     /// The version it led to.
     pub version: i32,
-    /// What.
+    /// What was done, in words.
     pub what: String,
     /// Who.
     pub person: String,
@@ -126,7 +126,7 @@ impl Scope {
         Ok(())
     }
 
-    /// A case.
+    /// The current document of a case of this workshop; [`StoreError::NotFound`] where there is none.
     pub async fn case(&mut self, id: Uuid) -> Result<StoredCase, StoreError> {
         self.fetch(id, "").await
     }

@@ -5,10 +5,10 @@ use crate::{Scope, StoreError};
 use sqlx::FromRow;
 use uuid::Uuid;
 
-/// A drive.
+/// A drive with the recorder: its plan, state and readings so far.
 #[derive(Clone, Debug, FromRow)]
 pub struct Drive {
-    /// Id.
+    /// Id of the drive.
     pub id: Uuid,
     /// For which symptom.
     pub symptom: String,

@@ -16,7 +16,7 @@ pub const LARGEST_PIECE: usize = 4 << 20;
 /// A file on its way in.
 #[derive(Clone, Debug, FromRow)]
 pub struct Incoming {
-    /// Id.
+    /// Id of the file on its way in.
     pub id: Uuid,
     /// The recording that it brings the speed for.
     pub of_id: Option<Uuid>,
@@ -46,7 +46,7 @@ impl Incoming {
 pub struct Announced<'a> {
     /// The recording that it brings the speed for.
     pub of: Option<Uuid>,
-    /// Its name.
+    /// File name as the browser gave it.
     pub name: &'a str,
     /// How long it is, bytes.
     pub size: i64,

@@ -38,7 +38,7 @@ pub use sqlx::Error as DatabaseError;
 /// What can go wrong while keeping things.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
-    /// It does not exist, or belongs to another workshop: the two are told apart by nobody.
+    /// It does not exist, or belongs to another workshop: nobody can tell the two apart.
     #[error("not found")]
     NotFound,
     /// Someone else has saved meanwhile.
@@ -72,7 +72,7 @@ pub enum StoreError {
 }
 
 impl StoreError {
-    /// What the temporary folder or a file in it answered; a full disk is told apart.
+    /// What the temporary folder or a file in it answered; a full disk has its own error.
     pub fn disk(what: &str, e: &std::io::Error) -> Self {
         match e.kind() {
             std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Self::NoRoom(format!("{what}: {e}")),

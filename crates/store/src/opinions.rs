@@ -11,7 +11,7 @@ const MOST: i64 = 10;
 /// A second opinion as its workshop sees it.
 #[derive(Clone, Debug, FromRow)]
 pub struct Opinion {
-    /// Its id.
+    /// Id of the request.
     pub id: Uuid,
     /// What is asked.
     pub question: String,
@@ -41,7 +41,7 @@ pub struct Linked {
     pub id: Uuid,
     /// Of which workshop.
     pub workshop_id: Uuid,
-    /// The case.
+    /// The case that it shows.
     pub case_id: Uuid,
 }
 

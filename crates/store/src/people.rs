@@ -14,7 +14,7 @@ pub use baricord_core::permission::{MAX_PASSWORD_BYTES, Role};
 /// A person of a workshop.
 #[derive(Clone, FromRow)]
 pub struct Person {
-    /// Id.
+    /// Id of the person.
     pub id: Uuid,
     /// Their workshop.
     pub workshop_id: Uuid,

@@ -12,7 +12,7 @@ const MOST: i64 = 20;
 /// A token without its secret.
 #[derive(Clone, Debug, FromRow)]
 pub struct Token {
-    /// Id.
+    /// Id of the token; the secret is kept as a hash only.
     pub id: Uuid,
     /// What its owner calls it.
     pub name: String,

@@ -9,7 +9,7 @@ use uuid::Uuid;
 /// A vehicle among others.
 #[derive(Clone, Debug, FromRow)]
 pub struct VehicleLine {
-    /// Its id.
+    /// Id of the vehicle.
     pub id: Uuid,
     /// Its name in the workshop.
     pub name: String,
@@ -21,12 +21,12 @@ pub struct VehicleLine {
     pub idle_minutes: Option<i64>,
 }
 
-/// A vehicle.
+/// A vehicle of the workshop with its changes; [`StoreError::NotFound`] where there is none.
 #[derive(Clone, Debug)]
 pub struct StoredVehicle {
-    /// Its id.
+    /// Id of the vehicle.
     pub id: Uuid,
-    /// Its name.
+    /// Name by which cases are joined to it.
     pub name: String,
     /// What was changed between cases, in the order in which it was noted.
     pub changes: Vec<Change>,
@@ -77,7 +77,7 @@ impl Scope {
         .await?)
     }
 
-    /// A vehicle.
+    /// A vehicle of the workshop with its changes; [`StoreError::NotFound`] where there is none.
     pub async fn vehicle(&mut self, id: Uuid) -> Result<StoredVehicle, StoreError> {
         let row: Option<(String, String)> =
             sqlx::query_as("SELECT name, changes FROM vehicle WHERE id = $1 AND workshop_id = $2")

@@ -1,4 +1,4 @@
-//! The pages of a case beside a trivial page with one query, in one process; absolute times are told,
+//! The pages of a case beside a trivial page with one query, in one process; absolute times are reported,
 //! never asserted.
 
 #[path = "../tests/support/mod.rs"]

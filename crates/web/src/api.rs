@@ -63,7 +63,7 @@ pub(crate) fn too_large() -> ApiError {
     fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "a zip is at most 2 GiB; a case.json and the input of a calculation 4 MiB")
 }
 
-/// What the database or a disk answered: what is temporary is told so.
+/// What the database or a disk answered: what is temporary says so.
 fn kept(e: &StoreError) -> ApiError {
     if !e.is_temporary() {
         return broken(e);

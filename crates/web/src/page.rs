@@ -70,7 +70,7 @@ impl LoadedCase {
             .or_else(|| stored.case.symptoms.first().map(|s| s.id.clone()));
         Ok(Self { stored, analysis, proof, diagnosis, task, knowledge, symptom, next })
     }
-    /// The case.
+    /// The case as the rules read it.
     pub fn case(&self) -> &Case {
         &self.stored.case
     }

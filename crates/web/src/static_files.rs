@@ -9,7 +9,7 @@ use rust_embed::RustEmbed;
 #[folder = "static/"]
 struct Files;
 
-/// A file.
+/// A file that ships inside the program, with a long life in the cache.
 pub async fn file(Path(path): Path<String>) -> Response {
     match Files::get(&path) {
         None => StatusCode::NOT_FOUND.into_response(),

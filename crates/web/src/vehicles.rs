@@ -42,7 +42,7 @@ pub struct LifeLine {
     pub distance: Option<String>,
     /// What happened.
     pub words: String,
-    /// More of it.
+    /// Further words.
     pub more: String,
     visit: Option<String>,
 }

@@ -1,5 +1,5 @@
 //! Work that takes long or much memory, so much of it at once and no more: the rest waits a little for its turn,
-//! then is told to come again. The board and the checks of a balancer go on beside it.
+//! then is asked to come again. The board and the checks of a balancer go on beside it.
 
 use crate::App;
 use crate::auth::Member;

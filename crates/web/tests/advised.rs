@@ -14,7 +14,7 @@ async fn page(g: &Ground, c: &reqwest::Client, id: Uuid, page: &str) -> String {
     r.text().await.unwrap()
 }
 
-/// The case of a shaft, with nothing observed, recorded or repaired but what is told.
+/// The case of a shaft, with nothing observed, recorded or repaired but what is given.
 async fn shaft(g: &Ground, observations: Value, state: Value) -> Uuid {
     let id = g.full_case().await;
     g.changed_by("A", id, |d| {
@@ -69,7 +69,7 @@ async fn who_comes_from_the_road_is_asked_first_for_what_cools() {
     let id = shaft(&g, json!([]), json!({"on": "ground", "off": []})).await;
     let b = Browser::new().await;
     b.sign_in(&g, OWN).await;
-    // A drive is told: the vehicle is warm.
+    // A drive is noted: the vehicle is warm.
     let c = g.client(Some(OWN)).await;
     let drive = [("test", "neutral-coast"), ("outcome", "persists"), ("symptom", "S1")];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &drive).await.status(), 303);

@@ -155,7 +155,7 @@ async fn refused_at_the_gate_reasoned_due_not_cured_and_back_in_the_browser() {
     }
     b.go(&format!("{}/cases/{id}/prove", g.url)).await;
     b.click("button[value=not-cured]").await;
-    // Back at Decide with its history: what was repaired has fallen, and it is told.
+    // Back at Decide with its history: what was repaired has fallen, and it says so.
     b.says("Tried before").await;
     let d = document().await;
     assert_eq!((&d["repairs"][had]["fault"], d["repairs"][had]["result"].as_str()), (&fault, Some("not-cured")));

@@ -1,4 +1,4 @@
-//! The walk under the vehicle: one question at a time, by touch on a phone and by keys.
+//! The route under the vehicle: one question at a time, by touch on a phone and by keys.
 
 mod support;
 
@@ -181,7 +181,7 @@ async fn the_loudest_station_is_laid_on_the_drawing_and_two_sounds_are_compared_
     assert_eq!(g.post_form(&c, &path, &close).await.status(), 303);
     let page = g.get(&c, &format!("{path}?s=S2")).await.text().await.unwrap();
     assert!(page.contains("Loudest so far, not clearly") && page.contains("67 dB"), "{page}");
-    // A sound of each front hub; which is which is not told.
+    // A sound of each front hub; which is which is not shown.
     for (at, hz) in [("hub.fl", 300.0), ("hub.fr", 90.0)] {
         let part = reqwest::multipart::Part::bytes(wav(hz)).file_name("a.wav");
         let form =

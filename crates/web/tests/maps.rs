@@ -100,7 +100,7 @@ async fn every_view_can_be_taken_away_with_its_numbers() {
     );
     let own = format!("R1,az,wheel,{:.5},", shaft["order"].as_f64().unwrap());
     assert!(rows.all(|r| r.split(',').count() == 11) && levels.contains(&own), "{own} in {levels}");
-    // The map's darkest cell stands at the shaft's order, at about the level that is told.
+    // The map's darkest cell stands at the shaft's order, at about the level that is shown.
     let map = text("/runs/R1/az/map.csv").await;
     let (mut best, mut at) = (0.0, 0.0);
     for row in map.lines().skip(1) {

@@ -239,7 +239,7 @@ async fn a_pair_is_planned_as_a_pair() {
         assert!(page.contains("wheel bearing worn, front left hub, and front right hub"), "{at}");
         assert!(!page.contains("because:") && !page.contains("<dt>reason</dt>"), "{at} prints no reason");
     }
-    // One that is not the pair of the plan is asked for its reason; what cannot be read is told and plans nothing.
+    // One that is not the pair of the plan is asked for its reason; what cannot be read is refused and plans nothing.
     let other = |with: &'static str| [("fault", "wheel-bearing-worn"), ("at", "hub.fl"), ("symptom", "S1"), ("with", with)];
     for (with, says) in [
         ("tyre-noise@wheel.fl", "say why this part is ordered"),

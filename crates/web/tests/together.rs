@@ -82,7 +82,7 @@ async fn an_answer_is_given_up_on_what_refuses_it_alone() {
     b.key("1").await;
     until("the answer", async || observed(&g.document(id).await).len() == before + 1).await;
     until("the next question", async || asked(&b).await != first).await;
-    // Refused: it is told and stays out of the way.
+    // Refused: it says so and stays out of the way.
     b.web.execute(ANSWERED_WITH, vec![json!([422])]).await.unwrap();
     b.key("1").await;
     b.says("status 422").await;
@@ -124,7 +124,7 @@ async fn what_one_answers_comes_to_the_page_of_the_other_by_itself() {
     until("the answer of the first", async || asked(&c).await != first).await;
     c.says("Harrowmere: ").await;
     assert_eq!(asked(&c).await, asked(&b).await);
-    // Who is typing keeps what is typed, and is told.
+    // Who is typing keeps what is typed, and is informed.
     c.fill("article.stop:not([hidden]) input[name=note]", "rust at the cap").await;
     let typed = asked(&c).await;
     b.key("1").await;
@@ -132,7 +132,7 @@ async fn what_one_answers_comes_to_the_page_of_the_other_by_itself() {
     assert_eq!(asked(&c).await, typed);
     let note = c.js("return document.querySelector('article.stop:not([hidden]) input[name=note]').value").await;
     assert_eq!(note, "rust at the cap");
-    // Another workshop is told nothing.
+    // Another workshop sees nothing.
     let other = g.client(Some("b@skerry.example")).await;
     assert_eq!(g.get(&other, &format!("/cases/{id}/live?v=0")).await.status(), 404);
     let own = g.client(Some(FIRST)).await;
@@ -151,7 +151,7 @@ async fn a_feel_is_voted_blind_by_two() {
     c.sign_in(&g, SECOND).await;
     let at = format!("{}/cases/{id}/lift?s=S1&test=joint-wiggle&at=prop.rear.j2", g.url);
     let before = observed(&g.document(id).await).len();
-    // The first feels play; nobody is told, not even by the history.
+    // The first feels play; nobody sees it, not even in the history.
     b.go(&at).await;
     b.fill("article.stop:not([hidden]) input[name=note]", "clicks at the cap").await;
     b.click("article.stop:not([hidden]) .blind summary").await;
@@ -199,7 +199,7 @@ async fn alike_felt_by_two_counts_as_observed_and_nobody_votes_twice() {
     let again = g.post_form(&a, &path, &felt).await;
     assert_eq!(again.status(), 422);
     assert!(again.text().await.unwrap().contains("felt it already"));
-    // Who has not felt it may not take it as it stands, and so be told.
+    // Who has not felt it may not take it as it stands, and so see it.
     let peek = [felt[0], felt[1], felt[2], ("stands", "Harrowmere")];
     let peek = g.post_form(&two, &format!("/cases/{id}/lift/decide"), &peek).await;
     assert_eq!(peek.status(), 422);
@@ -311,7 +311,7 @@ async fn who_stands_at_a_question_stays_there_while_another_answers() {
     b.says("Tovi: ").await;
     tokio::time::sleep(Duration::from_millis(600)).await;
     assert_eq!(asked(&b).await, own, "the question stays");
-    // When the second answers this one, it is over: the walk goes on.
+    // When the second answers this one, it is over: the route goes on.
     let (test, at) = own.split_once('@').unwrap();
     let outcome = baricord_core::reasoning::knowledge::builtin().test(test).unwrap().innocent().id.clone();
     let mut answer = vec![("test", test), ("outcome", outcome.as_str()), ("symptom", "S1"), ("back", "lift")];

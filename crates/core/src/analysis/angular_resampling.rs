@@ -28,7 +28,7 @@ pub(super) struct Angle {
     moments: Vec<f64>,
     /// Speed (m/s) at each angle step.
     speed: Vec<f32>,
-    /// Running sum of the speeds by which levels are told, m/s: the road's.
+    /// Running sum of the speeds by which levels are binned, m/s: the road's.
     sum: Vec<f64>,
     /// Running count of steps that must not be used.
     unusable: Vec<u32>,

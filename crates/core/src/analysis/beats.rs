@@ -24,13 +24,13 @@ const MIN_BEATS: f64 = 6.0;
 const MIN_POWERS: usize = 48;
 /// Orders further apart stand side by side without a beat that one would feel.
 const MAX_ORDER_GAP: f64 = 0.2;
-/// Power over its floor from which it is no chance, and the least depth that is told.
+/// Power over its floor from which it is no chance, and the least depth that is reported.
 const MIN_POWER_OVER_FLOOR: f64 = 40.0;
 const MIN_DEPTH: f64 = 0.25;
 /// A speed that moves by more than this in the same rhythm makes it by itself.
 const MAX_SPEED_SWING: f64 = 0.015;
 
-/// One beat.
+/// A level that rises and falls slowly: two orders lie closer than they can be separated.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Beat {
     /// In which channel.

@@ -1,6 +1,6 @@
 //! The engine's side of a recording in which the ratio changes: a converter that slips, a variable
 //! ratio, gears that change. There an engine order stays sharp in engine turns and smears in wheel
-//! turns, and the other way round: each line is told in the turns in which it is sharper.
+//! turns, and the other way round: each line is given in the turns in which it is sharper.
 
 use super::angle_domain::AngleSamples;
 use super::angular_resampling::{Angle, Reference};

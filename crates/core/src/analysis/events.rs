@@ -1,9 +1,9 @@
-//! Single events: a knock at one moment, as a load change makes it, told from what repeats.
+//! Single events: a knock at one moment, as a load change makes it, apart from what repeats.
 
 use crate::signal::estimate::median;
 use serde::{Deserialize, Serialize};
 
-/// One event.
+/// A single knock.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Event {
     /// In which channel.
@@ -40,7 +40,7 @@ pub(super) fn find_events(channel: &str, bands: &[(f64, Vec<f32>)], start: f64) 
         }
     }
     let minutes = bands.iter().map(|(r, d)| d.len() as f64 / r / 60.0).fold(0.0, f64::max);
-    // What comes all the time is a rhythm or a rattle, and told as that.
+    // What comes all the time is a rhythm or a rattle, and shown as that.
     if out.len() as f64 > (MAX_EVENTS_PER_MINUTE * minutes).max(3.0) {
         return vec![];
     }

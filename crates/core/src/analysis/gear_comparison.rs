@@ -50,7 +50,7 @@ pub(super) fn is_engine_like(v: &Vehicle, engine_order: f64, sigma: f64) -> bool
     engine_orders(v).iter().any(|m| (m - engine_order).abs() <= tolerance(engine_order, sigma).min(0.02 * m + 0.01))
 }
 
-/// In one gear wheel and engine cannot be told apart; two gears can. A line whose engine order
+/// In one gear wheel and engine cannot be separated; two gears can. A line whose engine order
 /// comes back in another gear, with no equal at its wheel order, is the engine's; one that comes back as
 /// neither is the gearbox's own.
 pub(super) fn compare(a: &mut Analysis, tracked: &[Outcome]) {
@@ -100,7 +100,7 @@ pub(super) fn compare(a: &mut Analysis, tracked: &[Outcome]) {
 pub struct OtherGear {
     /// Which run.
     pub recording: String,
-    /// Its gear.
+    /// Name of the gear of that other run.
     pub gear: String,
     /// The order there that is the same for the engine, in wheel turns.
     pub engine_order: f64,
@@ -180,7 +180,7 @@ fn other_gears<'a>(
 }
 
 /// The gear of a line that is gone in every other gear in which it could be seen; none where it is there
-/// too, or where that cannot be told.
+/// too, or where that cannot be said.
 fn gear_alone(mine: &Tracked, others: &[OtherGear]) -> Option<String> {
     let seen: Vec<f64> = others.iter().filter_map(|g| Some(g.wheel_share?.max(g.engine_share?))).collect();
     let gear = mine.spec.fixed_gear()?;
@@ -189,7 +189,7 @@ fn gear_alone(mine: &Tracked, others: &[OtherGear]) -> Option<String> {
 
 /// How much the converter of an automatic slips where no engine speed was recorded: two lines or more
 /// that are no order of the wheels' side and are engine orders with one and the same slip. Their order
-/// may then be the engine's, and that is told.
+/// may then be the engine's, and that is said.
 pub(super) fn slip(v: &Vehicle, t: &Tracked, orders: &mut [OrderFound]) -> Option<Slip> {
     let e = t.engine_per_wheel.filter(|_| v.gearbox.kind == GearboxKind::Automatic && !t.has_rpm)?;
     let wheels: Vec<f64> = t.ladder.iter().filter(|l| l.base == Base::Wheel).map(|l| l.order.get()).collect();

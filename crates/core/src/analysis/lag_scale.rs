@@ -36,7 +36,7 @@ pub(super) const ROAD_SPEED: Usual = Usual { lag: 0.6, sigma: 0.4 };
 /// Of an engine speed, which is counted at the crank.
 pub(super) const ENGINE_SPEED: Usual = Usual { lag: 0.2, sigma: 0.25 };
 
-/// No lag is told better than this, s: a receiver's own pace wanders, and so does what a body keeps.
+/// No lag is known better than this, s: a receiver's own pace wanders, and so does what a body keeps.
 pub(super) const MIN_LAG_SIGMA_S: f64 = 0.115;
 /// A body that rings passes a vibration on late by 1/(ζ·ω) at its resonance, so that the speed seems
 /// less late than it is: 0.05 s for one at 35 Hz with a damping of 0.09, 0.08 s at 22 Hz.
@@ -51,7 +51,7 @@ const GROUPS: usize = 6;
 pub(super) struct Lag {
     pub seconds: f64,
     pub sigma: f64,
-    /// Whether the recording told it.
+    /// Whether the recording showed it.
     pub known: bool,
 }
 

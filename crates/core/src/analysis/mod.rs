@@ -70,11 +70,11 @@ impl Progress for Silent {
 
 /// One channel in wheel turns.
 pub struct TrackedChannel {
-    /// Its name.
+    /// Column or channel of the file.
     pub name: String,
     /// What it measures.
     pub quantity: Quantity,
-    /// Its unit.
+    /// Unit of its samples: `m/s2`, `fs`, `1/min` …
     pub unit: String,
     x: AngleSamples,
     lines: Vec<Line>,
@@ -86,7 +86,7 @@ pub struct TrackedChannel {
 pub struct Tracked {
     /// What is known of it.
     pub spec: RecordingSpec,
-    /// Its channels.
+    /// Every channel that was tracked, in the order of the recording.
     pub channels: Vec<TrackedChannel>,
     /// Engine turns for one wheel turn, where the gear says.
     pub engine_per_wheel: Option<f64>,
@@ -443,7 +443,7 @@ fn piles_up(c: &Channel, limit: f32, lo: f32, hi: f32) -> Result<bool, Problem> 
     Ok(at as f64 > END_STOP_PILE_RATIO * beside as f64)
 }
 
-/// Dead and saturated channels are told.
+/// Dead and saturated channels are warned of.
 fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Problem> {
     for c in &s.channels {
         // The ends of each block say where an end stop may stand at all.

@@ -15,13 +15,13 @@ use std::f64::consts::{PI, TAU};
 
 /// Width of the speed bins in which levels are taken, km/h.
 pub const SPEED_BIN_KMH: f64 = 5.0;
-/// How well a level is told at best, relative: a bin of speed is a little off at its edges.
+/// How well a level repeats at best, relative: a bin of speed is a little off at its edges.
 const LEVEL_REPEAT_SIGMA: f64 = 0.032;
 /// Width of the slices of speed in which lines are looked for, two at a time, km/h.
 const SPEED_SLICE_KMH: f64 = 7.5;
-/// Lines of a channel that are told.
+/// Lines of a channel that are reported.
 const MAX_LINES: usize = 28;
-/// Below this a line is not told from noise.
+/// Below this a line cannot be told from noise.
 const MIN_Z_SCORE: f64 = 6.0;
 
 /// A line found, its order still that of the uncorrected reference.
@@ -161,7 +161,7 @@ impl WithSimd for TurnBack<'_> {
 
     #[inline(always)]
     fn with_simd<S: Simd>(self, simd: S) -> Vec<[f32; 2]> {
-        /// Steps after which the phase is worked out anew, so that a long recording loses nothing.
+        /// Steps after which the phase is worked out again, so that a long recording loses nothing.
         const PHASE_RENEWAL_STEPS: usize = 64;
         let Self { x, per_turn, extent, angle, order } = self;
         let n = per_turn / STEPS_PER_TURN;

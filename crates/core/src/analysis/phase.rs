@@ -9,11 +9,11 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::f64::consts::TAU;
 
-/// Multiples of the pulse that are told.
+/// Multiples of the pulse that are reported.
 const MAX_PULSE_MULTIPLE: u32 = 3;
 /// Turns in a window.
 const WINDOW_TURNS: usize = 8;
-/// Below this share of one sense the phase is not told.
+/// Below this share of one sense the phase is not reported.
 const MIN_COHERENCE: f64 = 0.5;
 
 /// The phase of an order in one bin of speed.

@@ -49,13 +49,13 @@ impl ReferenceFound {
 /// A fault at a place that makes such a line.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Source {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,
 }
 
-/// One order found.
+/// A line that stands out of the noise, as it was measured: never pulled onto a known order.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct OrderFound {
     /// In which channel.
@@ -147,7 +147,7 @@ pub struct Resonance {
 /// What one recording says.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RecordingAnalysis {
-    /// Its id.
+    /// Id of the recording in the case.
     pub id: String,
     /// How time became angle.
     pub reference: Option<ReferenceFound>,

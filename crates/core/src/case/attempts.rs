@@ -6,7 +6,7 @@ use serde_json::Value;
 /// What somebody tried before.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Attempt {
-    /// In words.
+    /// As people read it.
     #[serde(default)]
     pub what: String,
     /// The fault it was meant to cure, where that is known.
@@ -27,7 +27,7 @@ pub struct Attempt {
     /// What it changed: nothing, better, gone or other.
     #[serde(default)]
     pub changed: Option<String>,
-    /// How far it is trusted: seen by us, on a bill, or told.
+    /// How far it is trusted: seen by us, on a bill, or hearsay.
     #[serde(default)]
     pub trust: Option<String>,
 }
@@ -52,7 +52,7 @@ pub struct Due {
 /// A hint from outside: usual on this model, says somebody.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Hint {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where; everywhere when left out.
     #[serde(default)]
@@ -60,7 +60,7 @@ pub struct Hint {
     /// Who says so.
     #[serde(default)]
     pub source: String,
-    /// told, or seen by the one who says it.
+    /// Hearsay, or seen by the one who says it.
     #[serde(default)]
     pub trust: Option<String>,
 }

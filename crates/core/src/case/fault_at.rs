@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 /// A fault at a place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FaultAt {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,

@@ -12,11 +12,11 @@ pub type Condition = BTreeMap<String, String>;
 /// The question whether it was heard by whoever is to trace it.
 pub const HEARD: &str = "heard";
 
-/// One answer.
+/// An answer that can be picked.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Answer {
-    /// Its id.
+    /// Id that is kept in the case file.
     pub id: String,
     /// On screen.
     pub words: String,
@@ -25,11 +25,11 @@ pub struct Answer {
     pub again: String,
 }
 
-/// One question.
+/// A question of the intake, asked when its conditions hold.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Question {
-    /// Its id.
+    /// Id that is kept in the case file.
     pub id: String,
     /// As it is said.
     pub ask: String,
@@ -39,7 +39,7 @@ pub struct Question {
     /// An earlier question and the answers after which it is asked.
     #[serde(default)]
     after: Vec<String>,
-    /// Its answers.
+    /// What can be picked, in this order.
     pub answers: Vec<Answer>,
 }
 
@@ -84,7 +84,7 @@ impl Question {
         of_kind && follows
     }
 
-    /// One of its answers.
+    /// The answer with this id.
     pub fn answer(&self, id: &str) -> Option<&Answer> {
         self.answers.iter().find(|a| a.id == id)
     }

@@ -9,6 +9,7 @@ pub mod clearance;
 pub mod entries;
 pub mod fault_at;
 pub mod intake;
+mod recording_spec;
 #[cfg(test)]
 pub(crate) mod sample;
 pub mod vocabulary;
@@ -16,6 +17,7 @@ pub mod vocabulary;
 use crate::case::attempts::readable;
 pub use crate::case::attempts::{Attempt, Due, Hint};
 use crate::case::fault_at::FaultAt;
+pub use crate::case::recording_spec::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER};
 use crate::error::{Problem, read_json};
 use crate::units::Kilometres;
 use crate::vehicle::{Place, Vehicle};
@@ -31,7 +33,7 @@ pub const VERSION: u64 = 1;
 /// Speeds at which a symptom is there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct SpeedRange {
-    /// From.
+    /// Lower end, km/h.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<f64>,
     /// Strongest.
@@ -152,131 +154,10 @@ impl Observation {
     }
 }
 
-/// A column of a recording.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Column {
-    /// Its heading.
-    pub column: String,
-    /// Its unit.
-    #[serde(default)]
-    pub unit: Option<String>,
-}
-
-/// A channel of a recording.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct ChannelSpec {
-    /// Its heading, or only its name in a WAV file.
-    pub column: String,
-    /// acceleration, sound, velocity or pulse.
-    pub quantity: String,
-    /// Its unit.
-    #[serde(default)]
-    pub unit: Option<String>,
-    /// What a pulse counts.
-    #[serde(default)]
-    pub per: Option<String>,
-}
-
-/// The speed or rpm of a recording: a column of its own file or of another.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct ReferenceSpec {
-    /// Another file.
-    #[serde(default)]
-    pub file: Option<String>,
-    /// Its heading.
-    #[serde(default)]
-    pub column: Option<String>,
-    /// Its unit.
-    #[serde(default)]
-    pub unit: Option<String>,
-    /// The time column of the other file.
-    #[serde(default)]
-    pub time: Option<Column>,
-}
-
-/// What is known of a recording, its samples apart.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct RecordingSpec {
-    /// Its id in the case.
-    pub id: String,
-    /// Of one symptom; of all when left out.
-    #[serde(default)]
-    pub symptom: Option<String>,
-    /// before or after the repair.
-    #[serde(default)]
-    pub phase: Option<String>,
-    /// Where its samples are.
-    #[serde(default)]
-    pub file: String,
-    /// In which gear; `varies`; or unknown.
-    #[serde(default)]
-    pub gear: Option<String>,
-    /// drive, coast, float, neutral, varies.
-    #[serde(default)]
-    pub throttle: Option<String>,
-    /// In which range.
-    #[serde(default)]
-    pub range: Option<String>,
-    /// Where the sensor was.
-    #[serde(default)]
-    pub place: Option<String>,
-    /// What recorded it, where that is known: [`SIMULATED_RECORDER`] stands in for a real one.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub recorder: Option<String>,
-    /// How its table is written, where that was said and is not to be guessed.
-    #[serde(default)]
-    pub csv: Option<CsvWriting>,
-    /// The time column; none in a WAV file.
-    #[serde(default)]
-    pub time: Option<Column>,
-    /// The channels.
-    #[serde(default)]
-    pub channels: Vec<ChannelSpec>,
-    /// The road speed.
-    #[serde(default)]
-    pub speed: Option<ReferenceSpec>,
-    /// The engine speed.
-    #[serde(default)]
-    pub rpm: Option<ReferenceSpec>,
-}
-
-/// How a table is written.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct CsvWriting {
-    /// Between cells: `,`, `;` or a tab.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub separator: Option<char>,
-    /// In numbers: `.` or `,`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub decimal: Option<char>,
-}
-
 impl Case {
     /// Whether what is recorded now is the run after: a repair is done and not judged yet.
     pub fn is_after_repair(&self) -> bool {
         self.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open"))
-    }
-}
-
-/// The recorder of a run that no vehicle has driven.
-pub const SIMULATED_RECORDER: &str = "stand-in";
-
-impl RecordingSpec {
-    /// Whether the simulated recorder made it.
-    pub fn is_simulated(&self) -> bool {
-        self.recorder.as_deref() == Some(SIMULATED_RECORDER)
-    }
-    /// The run as it is named in a sentence: no simulated one passes for a real one.
-    pub fn words(&self) -> String {
-        if self.is_simulated() { format!("simulated run {}", self.id) } else { format!("run {}", self.id) }
-    }
-    /// Whether it was made after the repair.
-    pub fn is_after(&self) -> bool {
-        self.phase.as_deref() == Some("after")
-    }
-    /// The gear, when it is one and known.
-    pub fn fixed_gear(&self) -> Option<&str> {
-        self.gear.as_deref().filter(|g| *g != "varies")
     }
 }
 
@@ -414,16 +295,16 @@ fn check_text(doc: &Value) -> Result<(), Problem> {
     }
 }
 
-/// A case.
+/// A case file as the rules read it: typed, unknown keys left out.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Case {
-    /// Its id.
+    /// Id of the case file; it stays over exports.
     #[serde(default)]
     pub id: String,
-    /// Its title.
+    /// What people call the case.
     #[serde(default)]
     pub title: String,
-    /// The vehicle.
+    /// As it was when the case was described.
     pub vehicle: Vehicle,
     /// The day on which it was opened, as 2026-11-26.
     #[serde(default, skip_serializing_if = "Option::is_none")]

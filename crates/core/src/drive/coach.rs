@@ -26,7 +26,7 @@ const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
 pub struct Leg {
     /// The gear; none on a single speed.
     pub gear: Option<String>,
-    /// From.
+    /// Lower end, km/h.
     pub from: KilometresPerHour,
     /// To.
     pub to: KilometresPerHour,
@@ -89,7 +89,7 @@ pub enum Done {
     Missing,
     /// Driven through, but too fast.
     TooFast,
-    /// Enough.
+    /// As many wheel turns as the tracker needs.
     Enough,
 }
 
@@ -109,7 +109,7 @@ pub struct Stretch {
 pub struct Strip {
     /// The run.
     pub leg: Leg,
-    /// Its stretches.
+    /// Ranges of 5 km/h, slowest first.
     pub stretches: Vec<Stretch>,
 }
 

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 /// A channel of a road recorder.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RecorderChannel {
-    /// Its name.
+    /// As people call it.
     pub name: String,
     /// What it measures.
     pub quantity: Quantity,
@@ -31,7 +31,7 @@ pub struct Reading {
 pub trait RoadRecorder: Send {
     /// Samples a second of every channel.
     fn rate(&self) -> Hz;
-    /// Its channels.
+    /// What it records, in a fixed order.
     fn channels(&self) -> &[RecorderChannel];
     /// Begins a leg: what the coach asks the driver for. An instrument that cannot speak ignores it.
     fn begin(&mut self, leg: &Leg) -> Result<(), Problem>;

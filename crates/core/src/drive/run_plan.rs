@@ -1,7 +1,7 @@
-//! The road test that separates: which suspected lines cannot be told apart in which gear, and the fewest runs that separate every
+//! The road test that separates: which suspected lines coincide in which gear, and the fewest runs that separate every
 //! pair that can be separated. The suspects come from the caller ([`crate::reasoning::road_plan`]).
 //!
-//! Two orders are told apart when they stand at least 2/turns from each other, the width of a Hann
+//! Two orders are separable when they stand at least 2/turns from each other, the width of a Hann
 //! window's line over so many wheel turns. The runs are an exact minimal set cover.
 
 use crate::case::Case;
@@ -23,7 +23,7 @@ const WINDOW_WHEEL_TURNS: f64 = 32.0;
 /// A range of road speed.
 #[derive(Clone, Copy, Debug, Deserialize, Serialize)]
 pub struct Speeds {
-    /// From.
+    /// Lower end, km/h.
     pub from: KilometresPerHour,
     /// To.
     pub to: KilometresPerHour,
@@ -41,7 +41,7 @@ pub struct Suspect {
 /// What is to be separated.
 #[derive(Clone, Debug, Deserialize)]
 pub struct SeparabilityInput {
-    /// The vehicle.
+    /// A vehicle as in a case file.
     pub vehicle: Value,
     /// Speeds of a run.
     pub speeds_kmh: Speeds,
@@ -58,7 +58,7 @@ pub struct SeparabilityInput {
 /// Two suspects that one gear does not tell apart.
 #[derive(Clone, Debug, Serialize)]
 pub struct Collision {
-    /// The gear.
+    /// Name of a gear of the vehicle; none out of gear or where there are none.
     pub gear: Option<String>,
     /// One.
     pub a: OrderLine,
@@ -71,9 +71,9 @@ pub struct Collision {
 /// A run, and the pairs that it separates.
 #[derive(Clone, Debug, Serialize)]
 pub struct PlannedRun {
-    /// The gear.
+    /// Name of a gear of the vehicle; none out of gear or where there are none.
     pub gear: Option<String>,
-    /// From.
+    /// Lower end, km/h.
     pub from: KilometresPerHour,
     /// To.
     pub to: KilometresPerHour,

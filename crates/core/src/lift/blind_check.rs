@@ -1,5 +1,5 @@
 //! Feel is voted blind: two people answer one question before either sees the other's answer. Alike, it counts as
-//! observed; where they differ both answers are shown, and one of them decides or both feel anew.
+//! observed; where they differ both answers are shown, and one of them decides or both feel again.
 
 use crate::case::entries::read_entries;
 use serde::{Deserialize, Serialize};
@@ -8,10 +8,10 @@ use serde_json::Value;
 /// What is asked: a test at a place, for a symptom.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Question {
-    /// The symptom.
+    /// Id of a symptom of the case; none where it concerns all.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub symptom: Option<String>,
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -39,7 +39,7 @@ pub struct BlindAnswer {
     pub settled: bool,
 }
 
-/// The votes of a case's document.
+/// The blind answers of a case's document.
 pub fn votes(document: &Value) -> Vec<BlindAnswer> {
     read_entries(document, "votes").into_iter().map(|v| v.1).collect()
 }
@@ -59,7 +59,7 @@ pub enum BlindStatus {
 }
 
 impl BlindStatus {
-    /// Of a question, among the votes that are not settled.
+    /// Of a question, among the answers that are not decided.
     pub fn new(votes: &[BlindAnswer], question: &Question) -> Self {
         let mut open = votes.iter().filter(|v| !v.settled && v.question == *question);
         match (open.next(), open.next()) {
@@ -70,7 +70,7 @@ impl BlindStatus {
     }
 }
 
-/// Why a vote is not taken.
+/// Why an answer is refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Refused {
     /// The same person has voted already.
@@ -79,7 +79,7 @@ pub enum Refused {
     Full,
 }
 
-/// Takes a vote in. When it is the second and both felt alike, both are settled and it is said so.
+/// Takes an answer in. When it is the second and both felt alike, both are decided, and their outcome is returned.
 pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<String>, Refused> {
     match BlindStatus::new(votes, &vote.question) {
         BlindStatus::Waits { by } if by == vote.by => return Err(Refused::Twice),
@@ -97,7 +97,7 @@ pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<St
     })
 }
 
-/// The votes on a question that wait, and whether this person may say which of them stands: of a single one only who
+/// The answers on a question that wait, and whether this person may say which of them stands: of a single one only who
 /// cast it, so that nobody reads it before they have felt it themselves.
 pub fn to_decide(votes: &[BlindAnswer], question: &Question, person: &str) -> (Vec<BlindAnswer>, bool) {
     let open: Vec<BlindAnswer> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
@@ -109,7 +109,7 @@ pub fn to_decide(votes: &[BlindAnswer], question: &Question, person: &str) -> (V
     (open, may)
 }
 
-/// Marks the votes on a question as decided upon; those who voted.
+/// Marks the answers on a question as decided; who gave them.
 pub fn settle(votes: &mut [BlindAnswer], question: &Question) -> Vec<String> {
     votes
         .iter_mut()

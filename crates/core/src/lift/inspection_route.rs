@@ -1,4 +1,4 @@
-//! The walk round and under a vehicle: what can be looked at, felt and listened to, in the order in which it is worth making from where the
+//! The inspection route round and under a vehicle: what can be looked at, felt and listened to, in the order in which it is worth making from where the
 //! vehicle is now ([`route`]): posture, access, and what cools counted.
 
 use crate::case::Case;
@@ -7,10 +7,10 @@ use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, route};
 use crate::vehicle::Place;
 use serde::{Deserialize, Serialize};
 
-/// Something that was asked and could not be told: asked again when all else is done.
+/// Something that was asked and could not be answered: asked again when all else is done.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct AskedLater {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -35,7 +35,7 @@ pub enum Access {
 }
 
 impl Access {
-    /// In words.
+    /// As people read it.
     pub fn words(self) -> &'static str {
         match self {
             Access::Ground => "on the ground",
@@ -46,16 +46,16 @@ impl Access {
     }
 }
 
-/// One stop of the walk.
+/// One step of the route.
 #[derive(Clone, Debug)]
 pub struct InspectionStep {
-    /// The test, with what its outcomes say; its minutes are those from where the walk stands then.
+    /// The test, with what its outcomes say; its minutes are those from where the route stands then.
     pub test: OpenTest,
     /// How it is reached.
     pub access: Access,
     /// What it answers on average, bits.
     pub bits: f64,
-    /// It was asked and could not be told.
+    /// It was asked and could not be answered.
     pub again: bool,
     /// The vehicle is too warm for it: it waits until all else is done.
     pub too_warm: bool,
@@ -88,7 +88,7 @@ pub fn access(case: &Case, k: &Knowledge, test: &str, at: Option<&str>, minutes:
     }
 }
 
-/// Whether the walk is over: where acting beats testing, or the symptom is cured, nothing more is asked.
+/// Whether the route is over: where acting beats testing, or the symptom is cured, nothing more is asked.
 pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
     answer.plan.enough || case.cured_by(&answer.id).is_some()
 }
@@ -112,7 +112,7 @@ pub fn put_first(
     stops.splice(0..0, stop);
 }
 
-/// The stops of a symptom's walk that are still to come, in the order in which they are worth making from where the vehicle
+/// The steps of a symptom's route that are still to come, in the order in which they are worth making from where the vehicle
 /// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
 pub fn inspection_steps(
     case: &Case,
@@ -206,7 +206,7 @@ mod tests {
         let repair = json!([{"symptom": "S1", "fault": "tyre-noise", "at": "wheel.fl", "result": "cured"}]);
         cured.repairs = serde_json::from_value(repair).unwrap();
         assert!(over(&cured));
-        // Of the walk, answered already, of the road: only what is made under the vehicle is asked there.
+        // Of the route, answered already, of the road: only what is made under the vehicle is asked there.
         let mut stops = walked(&case(front_drive(), "growl", "lift"), Heat::Cold);
         let (n, last) = (stops.len(), stops.last().unwrap().test.clone());
         let mut ask = |test: &str, at: Option<&str>| {

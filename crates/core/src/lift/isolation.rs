@@ -26,7 +26,7 @@ const NAMED_MIN_PROBABILITY: f64 = 0.06;
 /// An outcome and what it leaves.
 #[derive(Clone, Debug, PartialEq)]
 pub struct IsolationOutcome {
-    /// The outcome.
+    /// Id of an outcome of that test.
     pub outcome: String,
     /// How likely it is now.
     pub chance: f64,
@@ -37,7 +37,7 @@ pub struct IsolationOutcome {
 /// A test with its outcomes.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Isolation {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     pub at: Option<String>,

@@ -44,7 +44,7 @@ pub enum Voice {
 }
 
 impl Voice {
-    /// In words.
+    /// As people read it.
     pub fn words(self) -> &'static str {
         match self {
             Self::Hum => "a hum",
@@ -116,7 +116,7 @@ pub struct At<'a> {
     pub kind: Option<&'a str>,
 }
 
-/// The sound of a suspect; none where it makes none that could be told.
+/// The sound of a suspect; none where it makes none that could be heard apart.
 pub fn sound(v: &Vehicle, k: &Knowledge, h: &Hypothesis, at: At<'_>) -> Option<Sound> {
     let fault = k.fault(&h.fault)?;
     let kind = at.kind.filter(|k| fault.kinds.contains_key(*k)).or(fault.usual_kinds().first().copied())?;

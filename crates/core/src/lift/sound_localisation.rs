@@ -5,7 +5,7 @@ use crate::case::entries::read_entries;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-/// In what a level was told.
+/// The unit of a level.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum LevelUnit {
     /// A meter's decibels.
@@ -30,7 +30,7 @@ impl LevelUnit {
         [LevelUnit::Decibel, LevelUnit::OfTen].into_iter().find(|u| u.words() == word)
     }
 
-    /// What can be told in it, from and to.
+    /// Its lowest and highest value.
     pub fn range(self) -> (f64, f64) {
         match self {
             LevelUnit::Decibel => (0.0, 140.0),
@@ -111,7 +111,7 @@ pub struct Loudest {
     pub over: Option<f64>,
     /// Comparisons that it won and lost.
     pub won: usize,
-    /// Lost.
+    /// Blind comparisons in which it was the quieter one.
     pub lost: usize,
     /// Whether it is clear.
     pub clear: bool,

@@ -23,7 +23,7 @@ pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_unti
     if rule.lift {
         document["state"]["on"] = "lift".into();
     }
-    // What is told of the road while it is up was driven some time ago.
+    // What is said of the road while it is up was driven some time ago.
     if rule.is_of_the_road() && document["state"]["on"] != "lift" {
         document["state"]["warm_until"] = warm_until.into();
     }

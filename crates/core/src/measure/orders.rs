@@ -84,7 +84,7 @@ pub enum Family {
 }
 
 impl What {
-    /// Its family.
+    /// The family by which it is drawn: one line style each.
     pub fn family(self) -> Family {
         match self {
             What::Wheel => Family::Wheel,

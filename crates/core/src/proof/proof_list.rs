@@ -25,7 +25,7 @@ pub struct ProofLine {
     pub before: String,
     /// What it is after, in words; none until it is made again.
     pub after: Option<String>,
-    /// It is driven.
+    /// It needs the road: it waits while the vehicle must not be driven.
     pub driven: bool,
 }
 

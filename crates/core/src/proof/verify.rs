@@ -38,7 +38,7 @@ pub enum Verdict {
 }
 
 impl Verdict {
-    /// In words.
+    /// As people read it.
     pub fn words(self) -> &'static str {
         match self {
             Verdict::Cured => "cured",
@@ -57,7 +57,7 @@ pub struct OrderChange {
     pub channel: String,
     /// What it is counted against.
     pub base: Base,
-    /// The order.
+    /// Turns for one wheel turn.
     pub order: f64,
     /// Level before, in its peak bin.
     pub before_ms2: Option<f64>,
@@ -65,9 +65,9 @@ pub struct OrderChange {
     pub after_ms2: Option<f64>,
     /// Where it peaked before.
     pub peak_speed_kmh: f64,
-    /// Change.
+    /// Level after over before, dB; none where one of them is missing.
     pub change_db: Option<f64>,
-    /// Its 95 % interval.
+    /// 95 % interval of the change, dB.
     pub interval_db: Option<[f64; 2]>,
     /// Whether the two runs can be compared.
     pub comparable: bool,
@@ -77,16 +77,16 @@ pub struct OrderChange {
     pub verdict: Verdict,
     /// Weighted level before over where it is felt.
     pub felt_before: Option<f64>,
-    /// Levels before.
+    /// Level against speed before the repair.
     pub levels_before: Vec<LevelBin>,
-    /// Levels after.
+    /// Level against speed after the repair.
     pub levels_after: Vec<LevelBin>,
 }
 
 /// One symptom, before and after.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct SymptomVerdict {
-    /// The symptom.
+    /// Id of a symptom of the case; none where it concerns all.
     pub id: String,
     /// What it says.
     pub verdict: Verdict,

@@ -12,7 +12,7 @@ use serde::Serialize;
 
 /// A look takes no longer, minutes.
 const CHEAP_LOOK_MINUTES: f64 = 6.0;
-/// What it settles on average must be more, bits.
+/// What it answers on average must be more, bits.
 const MIN_INFORMATION_BITS: f64 = 0.001;
 /// Looks that are offered, and places of each.
 const MAX_OFFERED: usize = 3;
@@ -75,9 +75,9 @@ impl OpenedPlaces {
 /// A look while it is open.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct QuickLook {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
-    /// Where, the place that settles most first.
+    /// Where, the place that answers most first.
     pub at: Vec<String>,
     /// Minutes at each place.
     pub minutes: f64,

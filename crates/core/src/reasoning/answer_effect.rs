@@ -22,7 +22,7 @@ pub struct Effect {
 /// A cause that moved.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Moved {
-    /// The cause.
+    /// The cause that moved most, as `fault@place`.
     pub cause: String,
     /// What was believed of it before.
     pub from: f64,
@@ -76,7 +76,7 @@ pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, anal
         std::iter::once(whole).filter(|_| of.len() > 1).chain(places).collect::<Vec<_>>()
     });
     let moved = candidates
-        // What rises is what one asks about; what falls is told where nothing rises.
+        // What rises is what one asks about; what falls is shown where nothing rises.
         .filter(|(_, from, to)| (to - from).abs() >= MIN_PROBABILITY_CHANGE)
         .max_by(|a, b| {
             let worth = |m: &(String, f64, f64)| (m.2 - m.1).abs() * if m.2 > m.1 { 1.2 } else { 1.0 };

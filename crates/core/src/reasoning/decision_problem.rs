@@ -1,7 +1,7 @@
 //! What to do next, by what it costs until the fault is cured.
 //!
 //! Causes with their probabilities, tests that part them, replacements that cure one each and show it. A test's
-//! worth is not only what it settles: it must save more than it costs. The best course would need every order of
+//! worth is not only what it answers: it must save more than it costs. The best policy would need every order of
 //! everything to be weighed ([`DecisionProblem::optimum`], which small games allow); the plan looks a few moves ahead and
 //! closes with the best order of replacements, which is known exactly: by cost over probability, cheapest first
 //! (the classic search of boxes: Σ of costs met is least when cᵢ/pᵢ rises).
@@ -67,7 +67,7 @@ pub enum Action {
     Replace(usize),
 }
 
-/// The state of a decision problem: what is believed (not summing to 1: the sum is how likely this course of things is), what
+/// The state of a decision problem: what is believed (not summing to 1: the sum is how likely it is to come to this), what
 /// was tested, what is prepared.
 #[derive(Clone, Debug)]
 pub struct BeliefState {
@@ -403,7 +403,7 @@ mod tests {
 
     #[test]
     fn two_tests_that_say_nothing_alone_are_seen_together() {
-        // Which of the two rows comes out depends on both tests: the cause is told by their pair only in part.
+        // Which of the two rows comes out depends on both tests: their pair says only in part which cause it is.
         let half: (f64, &[&[f64]]) = (4.0, &[&[1.0, 1.0, 0.0, 0.0], &[0.0, 0.0, 1.0, 1.0]]);
         let other: (f64, &[&[f64]]) = (4.0, &[&[1.0, 0.0, 1.0, 0.0], &[0.0, 1.0, 0.0, 1.0]]);
         let g = plain(&[0.25; 4], &[100.0; 4], &[half, other]);

@@ -14,7 +14,7 @@ const MAX_SHOWN_SUSPECTS: usize = 5;
 /// A suspect with its probability.
 #[derive(Clone, Debug, Serialize)]
 pub struct Suspect {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,
@@ -27,7 +27,7 @@ pub struct Suspect {
 pub struct FirstSteps {
     /// Kind of symptom.
     pub kind: &'static str,
-    /// The layout.
+    /// One of the public names of layouts: `rwd-solid` …
     pub layout: &'static str,
     /// The first three steps of the plan.
     pub steps: Vec<PlanStep>,

@@ -27,7 +27,7 @@ pub enum ReasonAsked {
 /// One cause at the gate.
 #[derive(Clone, Debug, Serialize)]
 pub struct Gate {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,

@@ -165,7 +165,7 @@ fn is_of(h: &Hypothesis, l: &OrderLine) -> bool {
 /// A line that a fault at a place would make.
 #[derive(Clone, Debug)]
 pub struct Predicted {
-    /// The line.
+    /// Where it stands on the ladder of orders.
     pub line: OrderLine,
     /// How much its absence speaks against the fault, 0 to 1.
     pub needed: f64,

@@ -225,7 +225,7 @@ impl<'a> Model<'a> {
         let places = |i: usize| cells.iter().filter(|c| c.outcome == i).count();
         let of_walk = |o: &OutcomeRule, n: usize| match n {
             0 => 0.0,
-            // Somewhere on the walk, where each place has it for no reason so often.
+            // Somewhere in the series, where each place has it for no reason so often.
             n if t.base_each && !names_nothing(&o.id) => (1.0 - (1.0 - o.base).powi(n as i32)).min(0.6),
             _ if t.base_each => 0.0,
             _ => o.base,
@@ -237,8 +237,8 @@ impl<'a> Model<'a> {
         base
     }
 
-    /// A walk that looks at each place by itself: the mark says what is found at the cause's own place, anywhere else a find
-    /// is as likely as for no reason. None where the walk does not come by it.
+    /// A series that looks at each place by itself: the mark says what is found at the cause's own place, anywhere else a find
+    /// is as likely as for no reason. None where the series does not come by it.
     fn series_of_looks(&self, t: &Test, m: &Marks, cells: &[Cell], base: &[f64], place: &Place) -> Option<Vec<f64>> {
         let of_each: Vec<f64> = t.outcomes.iter().map(|o| o.base).collect();
         let own = distribution(t, m, &of_each, &self.k.weights.marks);

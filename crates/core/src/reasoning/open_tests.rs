@@ -8,7 +8,7 @@ use crate::case::Case;
 /// A test that can be made as the vehicle stands, with what its outcomes say.
 #[derive(Clone, Debug)]
 pub struct OpenTest {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     pub at: Option<String>,

@@ -1,4 +1,4 @@
-//! The course that costs least until the fault is cured: the next three moves, and what ordering parts now would
+//! The plan that costs least until the fault is cured: the next three moves, and what ordering parts now would
 //! cost against testing first.
 
 use super::availability::TestInstance;
@@ -15,7 +15,7 @@ use crate::case::fault_at::FaultAt;
 use crate::vehicle::PlaceKind;
 use serde::Serialize;
 
-/// Causes that are told apart; what is less likely goes together.
+/// Causes that are kept apart; what is less likely goes together.
 const MAX_CAUSES: usize = 14;
 const CAUSE_MIN_PROBABILITY: f64 = 0.004;
 /// Tests that are weighed: those that settle most for their time.
@@ -89,7 +89,7 @@ pub struct PlannedCase<'a> {
     /// How likely each outcome of each test action is for no reason.
     bases: Vec<Vec<f64>>,
     preparations: Preparations,
-    /// What every course counts too much on average: the last repair was not in vain.
+    /// What every plan counts too much on average: the last repair was not in vain.
     pub(crate) last_repair: f64,
 }
 
@@ -209,7 +209,7 @@ impl<'a> PlannedCase<'a> {
         let (mut instances, mut test_actions, mut bases) = (vec![], vec![], vec![]);
         for (_, l) in worth {
             let t = &l.one;
-            // The causes that are told apart, and the rest as one.
+            // The causes that are kept apart, and the rest as one.
             let mean = |row: &[f64], of: &[usize]| {
                 of.iter().map(|&i| w.p[i] * row[i]).sum::<f64>() / of.iter().map(|&i| w.p[i]).sum::<f64>().max(1e-300)
             };
@@ -264,7 +264,7 @@ impl<'a> PlannedCase<'a> {
         (fault, at, s.weight[best] / sum.max(1e-300))
     }
 
-    /// One move told, and the standing after its likeliest outcome.
+    /// One step with its words, and the belief state after its likeliest outcome.
     fn step(&self, case: &Case, k: &Knowledge, w: &Weighed, s: &BeliefState, m: Action) -> (PlanStep, BeliefState) {
         let hour = k.weights.time.rate / 60.0;
         let sum: f64 = s.weight.iter().sum();
@@ -378,7 +378,7 @@ impl<'a> PlannedCase<'a> {
         FirstAction { cost, first: Some(Action::Test(first)), test_first }
     }
 
-    /// The cheapest course that begins with a test of some use, where it costs hardly more than acting at once.
+    /// The cheapest plan that begins with a test of some use, where it costs hardly more than acting at once.
     fn cheap_test(&self, k: &Knowledge, s: &BeliefState, p: &[f64], tests: &[(f64, usize)], acting: f64) -> Option<(f64, usize)> {
         let useful = |t: usize| {
             let cheap = self.cost_of(t, s) <= k.weights.gate.parting_minutes * k.weights.time.rate / 60.0;
@@ -418,7 +418,7 @@ impl<'a> PlannedCase<'a> {
         (acting - l.likelihoods.rows.iter().map(then).sum::<f64>()) / acting.max(1e-300)
     }
 
-    /// The plan.
+    /// The plan in words: its cost, whether acting beats testing, its first steps.
     pub(crate) fn plan(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
         let start = self.problem.start();
         let FirstAction { cost, first: mut next, test_first } = self.best_first_action(k, &start);

@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 pub struct PurchaseOption {
     /// What stands in the case as the repair's part.
     pub id: String,
-    /// In words.
+    /// As people read it.
     pub words: String,
     /// The parts.
     pub price: f64,
@@ -35,7 +35,7 @@ pub struct PurchaseOption {
 /// What is chosen at the gate: one cause, or both of a pair.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct ChosenRepair {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: Option<String>,

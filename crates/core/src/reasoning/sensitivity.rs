@@ -14,13 +14,13 @@ const OUTCOME_MIN_PROBABILITY: f64 = 0.005;
 /// An outcome that would put another cause first.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct RankingReversal {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     pub at: Option<String>,
     /// In which gear.
     pub gear: Option<String>,
-    /// The outcome.
+    /// Id of an outcome of that test.
     pub outcome: String,
     /// The place that it names, of a test that names one.
     pub place: Option<String>,

@@ -6,7 +6,7 @@ use serde::Serialize;
 /// A cause that explains several symptoms.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Shared {
-    /// The fault.
+    /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
     pub at: String,

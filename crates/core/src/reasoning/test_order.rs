@@ -32,7 +32,7 @@ const MAX_TESTS_WITH_STEP: usize = 3;
 /// A test on the route.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OrderedTest {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     pub at: Option<String>,

@@ -9,7 +9,7 @@ use crate::case::Case;
 use crate::drive::coach::Leg;
 use serde::Serialize;
 
-/// Share of what is open that a test must answer to be worth the walk.
+/// Share of what is open that a test must answer to be worth making.
 pub(crate) const WORTHWHILE_SHARE: f64 = 0.06;
 /// What it answers on average must be more, bits.
 const MIN_INFORMATION_BITS: f64 = 0.005;
@@ -55,7 +55,7 @@ pub struct OutcomePreview {
 /// A proposed test.
 #[derive(Clone, Debug, Serialize)]
 pub struct NextTest {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -81,7 +81,7 @@ pub fn entropy(p: &[f64]) -> f64 {
     p.iter().filter(|x| **x > 0.0).map(|x| -x * x.log2()).sum()
 }
 
-/// What a test with these rows of likelihoods settles on average, bits.
+/// What a test with these rows of likelihoods answers on average, bits.
 pub fn information_gain(p: &[f64], rows: &[Vec<f64>]) -> f64 {
     let left = |row: &Vec<f64>| {
         let joint: Vec<f64> = p.iter().zip(row).map(|(p, l)| p * l).collect();

@@ -20,7 +20,7 @@ pub struct Proposal {
     pub kmh: Option<f64>,
     /// Why, in words.
     pub why: String,
-    /// Its suspects.
+    /// The faults for which it is proposed.
     pub suspects: Vec<FaultAt>,
 }
 
@@ -66,7 +66,7 @@ pub fn check_drive(case: &crate::case::Case) -> Result<(), Problem> {
 /// Something found on the way: no cause of what is traced.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct SafetyFinding {
-    /// What.
+    /// What was found, in words.
     pub what: String,
     /// Where.
     #[serde(default, skip_serializing_if = "Option::is_none")]

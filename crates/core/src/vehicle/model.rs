@@ -76,7 +76,7 @@ impl Corner {
     pub fn is_left(self) -> bool {
         matches!(self, Corner::Fl | Corner::Rl)
     }
-    /// In words.
+    /// As people read it.
     pub fn words(self) -> &'static str {
         match self {
             Corner::Fl => "front left",
@@ -119,7 +119,7 @@ pub enum GearboxKind {
     SingleSpeed,
 }
 
-/// One gear.
+/// A forward gear with its ratio.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Gear {
     /// As the driver calls it.
@@ -131,10 +131,10 @@ pub struct Gear {
     pub teeth: Option<[u32; 2]>,
 }
 
-/// The gearbox.
+/// Gearbox with its gears, slowest first.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Gearbox {
-    /// Its kind.
+    /// Of what kind; it decides what can be wrong with it.
     pub kind: GearboxKind,
     /// Built together with a final drive.
     #[serde(default)]
@@ -213,7 +213,7 @@ pub enum AxleKind {
     Independent,
 }
 
-/// An axle.
+/// An axle with its final drive, where it has one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Axle {
     /// Which one.
@@ -322,7 +322,7 @@ pub enum JointKind {
 }
 
 impl JointKind {
-    /// In words.
+    /// As people read it.
     pub fn words(self) -> &'static str {
         match self {
             JointKind::Cross => "cross joint",
@@ -342,7 +342,7 @@ pub enum Joint {
     Plain(JointKind),
     /// With arms (flex) or balls.
     Detailed {
-        /// Its kind.
+        /// Of what kind; it decides what can be wrong with it.
         kind: JointKind,
         /// Arms of a flex coupling.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -354,7 +354,7 @@ pub enum Joint {
 }
 
 impl Joint {
-    /// Its kind.
+    /// Of what kind; it decides what can be wrong with it.
     pub fn kind(&self) -> JointKind {
         match self {
             Joint::Plain(k) | Joint::Detailed { kind: k, .. } => *k,
@@ -493,7 +493,7 @@ pub struct Vehicle {
     /// Its engine; none on an electric vehicle.
     #[serde(default)]
     pub engine: Option<Engine>,
-    /// Its gearbox.
+    /// What turns the shafts.
     pub gearbox: Gearbox,
     /// Its transfer case.
     #[serde(default)]
@@ -501,7 +501,7 @@ pub struct Vehicle {
     /// Its coupling unit.
     #[serde(default)]
     pub coupler: Option<Coupler>,
-    /// Its axles.
+    /// Front and rear, each once.
     pub axles: Vec<Axle>,
     /// Its propeller shafts.
     #[serde(default)]
@@ -512,7 +512,7 @@ pub struct Vehicle {
     /// Its bearings of known size.
     #[serde(default)]
     pub bearings: Vec<Bearing>,
-    /// Its limits.
+    /// Limits of this vehicle; where one is missing the workshop's, then the default.
     #[serde(default)]
     pub limits: Limits,
 }

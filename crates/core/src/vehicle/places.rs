@@ -53,13 +53,13 @@ pub enum PlaceKind {
 /// One place of one vehicle.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Place {
-    /// Its id.
+    /// Public id: `prop.rear.j1`.
     pub id: String,
     /// What it is.
     pub kind: PlaceKind,
     /// Its axle's end, where it belongs to one.
     pub end: Option<End>,
-    /// Its corner.
+    /// The wheel that it belongs to.
     pub corner: Option<Corner>,
     /// Its number along the shaft, from 1 at the gearbox.
     pub number: Option<usize>,

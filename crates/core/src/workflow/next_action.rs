@@ -43,7 +43,7 @@ pub struct NextAction {
     pub station: Station,
     /// Of which symptom; none where it is of the whole case.
     pub symptom: Option<String>,
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: Option<String>,
     /// The fault that is repaired.
     pub fault: Option<String>,

@@ -13,7 +13,7 @@ pub struct Run {
     pub gear: Option<&'static str>,
     pub throttle: &'static str,
     pub kmh: (f64, f64),
-    /// What the simulator is told, several with a blank between.
+    /// What the simulator drives, several with a blank between.
     pub fault: &'static str,
     pub seed: u64,
 }

@@ -45,7 +45,7 @@ pub struct Part {
     pub rect: Rect,
 }
 
-/// The sheet.
+/// The drawing as placed rectangles, in its own units.
 #[derive(Clone, Debug)]
 pub struct Sheet {
     pub width: f64,

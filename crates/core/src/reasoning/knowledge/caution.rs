@@ -2,7 +2,7 @@
 
 use serde::Deserialize;
 
-/// A caution.
+/// A caution that stands at a step, with the situations in which it does.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Caution {

@@ -69,7 +69,7 @@ pub enum Bears {
     Unit,
 }
 
-/// A test.
+/// A test as `tests.toml` has it: one entry, every key explained at the head of the file.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Test {
@@ -88,10 +88,10 @@ pub struct Test {
     /// It asks how this symptom behaves: its answer belongs to this symptom, not to all.
     #[serde(default)]
     pub of_symptom: bool,
-    /// Its outcome names the place: one walk over all of them.
+    /// Its outcome names the place: one series over all of them.
     #[serde(default)]
     pub names_place: bool,
-    /// Of a test that names a place: its base rates are those of each place, not of the whole walk.
+    /// Of a test that names a place: its base rates are those of each place, not of the whole series.
     #[serde(default)]
     pub base_each: bool,
     /// What it uses up, in the workshop's money.

@@ -9,7 +9,7 @@ use crate::vehicle::{Place, Vehicle};
 /// How an outcome bears on a fault.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Explanation {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
     /// Its heading.
     pub ask: String,

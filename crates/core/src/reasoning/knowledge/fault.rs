@@ -161,13 +161,13 @@ pub struct Behaviour {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Exception {
-    /// The test.
+    /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
-    /// The outcome.
+    /// Id of an outcome of that test.
     pub outcome: String,
     /// How likely it is.
     pub p: f64,
-    /// Why.
+    /// The reason that a maintainer reads.
     pub why: String,
     /// Only of symptoms of these kinds; of all where it is empty.
     #[serde(default)]
@@ -204,7 +204,7 @@ pub struct DangerRule {
     pub seen: BTreeMap<String, Vec<String>>,
 }
 
-/// A fault.
+/// A fault as `faults.toml` has it.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Fault {

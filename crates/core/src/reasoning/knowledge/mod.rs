@@ -29,11 +29,11 @@ use std::sync::LazyLock;
 /// Everything the program knows of the trade.
 #[derive(Clone, Debug)]
 pub struct Knowledge {
-    /// The faults.
+    /// `faults.toml`, in its order.
     pub faults: Vec<Fault>,
-    /// The tests.
+    /// `tests.toml`, in its order.
     pub tests: Vec<Test>,
-    /// The weights.
+    /// `weights.toml`: every number of the weighing.
     pub weights: Weights,
     cautions: BTreeMap<String, Caution>,
     parts: BTreeMap<String, PartKind>,
@@ -44,13 +44,13 @@ pub struct Knowledge {
 /// The data files.
 #[derive(Clone, Copy, Debug)]
 pub struct Files<'a> {
-    /// The faults.
+    /// `faults.toml`, in its order.
     pub faults: &'a str,
-    /// The tests.
+    /// `tests.toml`, in its order.
     pub tests: &'a str,
-    /// The cautions.
+    /// `cautions.toml`.
     pub cautions: &'a str,
-    /// The weights.
+    /// `weights.toml`: every number of the weighing.
     pub weights: &'a str,
     /// Ways to buy parts.
     pub options: &'a str,
@@ -244,7 +244,7 @@ impl Knowledge {
         self.parts.get(&fault.part)
     }
 
-    /// A caution.
+    /// The caution with this id.
     pub fn caution(&self, id: &str) -> Option<&Caution> {
         self.cautions.get(id)
     }

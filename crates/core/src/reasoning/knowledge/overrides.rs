@@ -41,7 +41,7 @@ pub struct WorkshopOverrides {
     /// Minutes of tests.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub tests: BTreeMap<String, f64>,
-    /// Faults.
+    /// What the workshop changed of a fault, by its id.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub faults: BTreeMap<String, FaultOverride>,
     /// What an hour costs.
@@ -119,7 +119,7 @@ fn by_itself<'a>(l: &'a mut Limits, key: &str) -> Option<&'a mut Option<f64>> {
 }
 
 impl WorkshopOverrides {
-    /// One of its limits.
+    /// The limit that the workshop set for a key; none where it set none.
     pub fn limit(&self, key: &str) -> Option<f64> {
         match by_itself(&mut self.limits.clone(), key) {
             Some(own) => *own,

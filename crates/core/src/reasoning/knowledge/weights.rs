@@ -24,7 +24,7 @@ pub struct MarkWeights {
     pub forbidden: f64,
 }
 
-/// Priors.
+/// How priors are made: share of the unknown cause, of pairs, of what work explains.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PriorWeights {
@@ -34,7 +34,7 @@ pub struct PriorWeights {
     pub pair: f64,
     /// What work makes, where that work was denied.
     pub work_denied: f64,
-    /// A hint that was told.
+    /// A hint that somebody gave.
     pub hint_told: f64,
     /// A hint by one who has seen it.
     pub hint_seen: f64,
@@ -188,7 +188,7 @@ pub struct RepairWeights {
     pub not_cured_with_others: f64,
     /// Not cured: another fault of a part that the repair renewed.
     pub not_cured_same_part: f64,
-    /// Improved.
+    /// Factor on a cause whose repair made it better and did not cure it.
     pub improved: f64,
     /// Cured: what it leaves of the others.
     pub cured_others: f64,
@@ -258,9 +258,9 @@ pub struct TimeWeights {
 pub struct GateWeights {
     /// From how sure on.
     pub certainty: f64,
-    /// A test that settles at least this share of what is open, in at most so many minutes, is asked for first.
+    /// A test that answers at least this share of what is open, in at most so many minutes, is asked for first.
     pub parting_share: f64,
-    /// The minutes.
+    /// Such a test takes at most so many minutes.
     pub parting_minutes: f64,
     /// What handing a vehicle on costs, where nothing that was known cured it: minutes.
     pub hand_on_minutes: f64,
@@ -270,19 +270,19 @@ pub struct GateWeights {
     pub vain_adjustment: f64,
 }
 
-/// All weights.
+/// `weights.toml`.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Weights {
-    /// Marks.
+    /// What the marks `++` to `--` mean as probabilities.
     pub marks: MarkWeights,
-    /// Priors.
+    /// How priors are made: share of the unknown cause, of pairs, of what work explains.
     pub prior: PriorWeights,
     /// Tags of history.
     pub history: HistoryWeights,
     /// What the driver calls it.
     pub kinds: KindWeights,
-    /// Exponents.
+    /// By which power a kind of evidence counts: 1 is in full.
     pub exponent: ExponentWeights,
     /// Speeds.
     pub speed: SpeedWeights,
@@ -298,7 +298,7 @@ pub struct Weights {
     pub measured: MeasuredWeights,
     /// What a picked sound says.
     pub pick: PickWeights,
-    /// Time.
+    /// Minutes, the rate of an hour, the currency.
     pub time: TimeWeights,
     /// When parts may be ordered.
     pub gate: GateWeights,

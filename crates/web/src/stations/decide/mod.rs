@@ -116,7 +116,7 @@ const ACTED_ON: usize = 12;
 const SHOWN: usize = 3;
 /// Answers of the next step that are shown at once: the station where it is made shows all.
 const ANSWERS: usize = 4;
-/// Outcomes of a later step whose meaning is told.
+/// Outcomes of a later step whose meaning is shown.
 const MEANINGS: usize = 2;
 
 /// What the likeliest outcomes of a planned move would mean.

@@ -18,9 +18,9 @@ use uuid::Uuid;
 
 /// Largest picture or note, bytes.
 pub const MOST: usize = 25_000_000;
-/// Bytes by which a file's kind is told.
+/// Bytes by which a file's kind is known.
 const HEAD: usize = 8192;
-/// What may be pinned: how it is told from its first bytes, its ending, how it is served, whether it is a picture.
+/// What may be pinned: how it is known by its first bytes, its ending, how it is served, whether it is a picture.
 const KINDS: &[(&str, &str, bool)] = &[
     ("image/jpeg", "jpg", true),
     ("image/png", "png", true),

@@ -52,7 +52,7 @@ fn felt(q: &Question, outcome: &str, note: &str) -> Value {
     o
 }
 
-/// What was noted with votes.
+/// What was noted with the answers.
 fn notes(of: &[&BlindAnswer]) -> String {
     of.iter().filter_map(|v| v.note.as_ref().map(|n| format!("; {}: {n}", v.by))).collect()
 }

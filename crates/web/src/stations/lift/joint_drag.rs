@@ -1,4 +1,4 @@
-//! Feel in numbers, and what each answer leaves: beside the walk on the lift.
+//! Feel in numbers, and what each answer leaves: beside the route on the lift.
 
 use crate::App;
 use crate::auth::{Member, may_write};
@@ -126,7 +126,7 @@ async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
     Ok(Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default())))
 }
 
-/// Routes beside the walk.
+/// Routes of the isolation and of the spring balance.
 pub fn routes() -> Router<App> {
     Router::new().route("/cases/{id}/lift/leaves", get(leaves)).route("/cases/{id}/lift/swing", post(swung))
 }

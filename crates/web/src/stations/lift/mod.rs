@@ -1,4 +1,4 @@
-//! Lift: a walk round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
+//! Lift: the route round and under the vehicle in the order of worth, one question at a time; what was looked at so far;
 //! feel voted blind by two.
 
 pub mod attachments;
@@ -55,7 +55,7 @@ pub fn address(case: Uuid, p: &Attachment) -> (String, bool) {
     (format!("/cases/{case}/{}", p.file), p.is_picture())
 }
 
-/// Questions that a page holds: so far the walk goes on while the server is away.
+/// Questions that a page holds: so far the route goes on while the server is away.
 const HELD: usize = 12;
 
 #[derive(Template, WebTemplate)]
@@ -142,7 +142,7 @@ fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
         .collect()
 }
 
-/// The open tests of the walk that are in it no more, as they can move no decision.
+/// The open tests that have left the route, as they can move no decision.
 fn quick_looks(k: &LoadedCase, stops: &[InspectionStep]) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
@@ -218,7 +218,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     })
 }
 
-/// It could not be told: nothing is weighed, and it is asked again at the end.
+/// It could not be answered: nothing is weighed, and it is asked again at the end.
 async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     may_write(&m)?;
     let f = FormFields(f);

@@ -47,7 +47,7 @@ struct ListeningPage {
     places: Vec<Place>,
     unit: &'static str,
     first: Option<First>,
-    /// Two sounds to compare: their files, of places that are not told.
+    /// Two sounds to compare: their files, of places that are not named.
     pair: Option<(String, String)>,
     cautions: Vec<CautionView>,
     /// What must be ticked before wheels turn under power.

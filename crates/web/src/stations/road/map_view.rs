@@ -88,7 +88,7 @@ impl Look {
 pub struct Press {
     /// What stands on it.
     pub sign: &'static str,
-    /// In words.
+    /// As people read it.
     pub words: &'static str,
     /// The key that does the same while the map has the focus.
     pub key: &'static str,

@@ -420,7 +420,7 @@ struct AnalysisTaskPart {
     open: bool,
 }
 
-/// How far the analysis is; when it ends the page is asked for anew.
+/// How far the analysis is; when it ends the page is loaded again.
 async fn task(m: Member, Path(id): Path<Uuid>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
     s.case(id).await?;
