@@ -13,6 +13,7 @@
 //! | [`lift`] | the inspection route, isolation, blind checks, sounds |
 //! | [`measure`] | angles, runout, bearings, the ladder of orders, critical speed, joint drag; the instruments and what they read |
 //! | [`reasoning`] | weighs it all: prior, likelihood, posterior; the plan; the gate before parts are bought |
+//! | [`repair`] | what is bought for a chosen cause, and how the choice is put into the case |
 //! | [`proof`] | before against after |
 //! | [`safety`] | cautions, clearance to drive |
 //! | [`workflow`] | the stations of a case and what is done next |
@@ -32,6 +33,7 @@ pub mod measure;
 pub mod permission;
 pub mod proof;
 pub mod reasoning;
+pub mod repair;
 pub mod safety;
 pub mod signal;
 pub mod synonyms;

@@ -287,7 +287,7 @@ impl Scope {
         c.case = Case::from_json(&c.document)?;
         c.version += 1;
         self.write(&c).await?;
-        self.keep_step(id, c.version, &c.document, (&format!("undone: {what}"), person, None)).await?;
+        self.keep_step(id, c.version, &c.document, (&format!("took back: {what}"), person, None)).await?;
         Ok(Some(what))
     }
 

@@ -4,7 +4,7 @@ use crate::App;
 use crate::auth::{Member, may_write};
 use crate::error::PageError;
 use crate::page::LoadedCase;
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::post;
@@ -115,9 +115,7 @@ fn suspects(said: &str) -> Vec<FaultAt> {
 }
 
 /// A statement on driving.
-async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn say(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let drive = Clearance::named(f.need("drive", "whether it may be driven")?);
     let drive = drive.ok_or_else(|| Problem::new("bad-value", "not at all, limited, or safe?").field("drive"))?;
     let limit = |field: &str| if drive == Clearance::Limited { f.float(field) } else { Ok(None) };
@@ -144,9 +142,7 @@ async fn say(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
 }
 
 /// Something found on the way.
-async fn find(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn find(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let one = SafetyFinding {
         what: f.sentence("what", "what was found", LONGEST)?.into(),
         at: f.text("at").map(String::from),

@@ -1,16 +1,16 @@
 //! Vehicles: one life each, over all its cases; what was changed in between; the next case on it.
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::error::PageError;
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::wording::kind_words;
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
@@ -133,9 +133,7 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, PageError> {
     })
 }
 
-async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn note(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let change = Change {
         on: f.need("on", "the day")?.to_string(),
         distance_km: f.odometer("distance_km")?.and_then(|n| n.as_f64()).map(Kilometres),
@@ -150,9 +148,7 @@ async fn note(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 /// The next case of a vehicle: it begins as the last one described it.
-async fn open_case(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn open_case(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let name = s.vehicle(id).await?.name;
     let cases = s.cases_of_vehicle(id).await?;

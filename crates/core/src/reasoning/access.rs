@@ -1,11 +1,11 @@
 //! While it is open: what lies open when something has come off, and the looks that cost next to nothing then.
 
 use super::availability::open;
+use super::information::information_gain;
 use super::knowledge::{Fault, Knowledge, Test};
 use super::likelihood::Model;
 use super::place_kinds::is_kind;
 use super::preparation::minutes;
-use super::test_selection::information_gain;
 use crate::case::Case;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
 use serde::Serialize;

@@ -1,17 +1,17 @@
 //! The gate before parts: what ordering a cause's part now would cost against testing first, and when a reason is asked. In what
-//! qualities a part comes, and what becomes of a choice, is [`super::purchasing`].
+//! qualities a part comes, and what becomes of a choice, is [`crate::repair::purchasing`].
 
 use super::decision_problem::Action;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
 use super::plan::{MOVES_AHEAD, PlannedCase};
-use super::purchasing::{ChosenRepair, PurchaseOption, options};
 use super::test_selection::{NextTest, evaluate_tests, next_tests};
 use super::units::{unit_of_hypothesis, units};
 use super::weigh;
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
+use crate::repair::purchasing::{ChosenRepair, PurchaseOption, options};
 use serde::Serialize;
 
 /// Why a reason is asked before parts are ordered.
@@ -94,7 +94,7 @@ pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analys
     let ahead = planned_case.best_first_action(k, &start);
     let first = ahead.first;
     let enough = !matches!(first, Some(Action::Test(_)));
-    let open = super::test_selection::entropy(&w.p);
+    let open = super::information::entropy(&w.p);
     let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
     let parting = next_tests(&w, &evaluated).into_iter().find(|t| !enough && open > 0.5 && cheap(t));

@@ -19,6 +19,7 @@ mod evidence;
 pub mod first_steps;
 pub mod gate;
 mod hypotheses;
+mod information;
 pub mod knowledge;
 pub mod likelihood;
 mod measurement_evidence;
@@ -27,7 +28,6 @@ mod place_kinds;
 pub mod plan;
 mod preparation;
 mod prior;
-pub mod purchasing;
 mod recording_evidence;
 mod repair_evidence;
 pub mod road_plan;
@@ -46,13 +46,14 @@ pub use danger::Danger;
 pub use diagnosis::{Contribution, Diagnosis, DiagnosisStatus, NextStep, Ranked, RuledOut, SymptomAnswer, Twins};
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
+pub use information::{entropy, information_gain, moved};
 pub use open_tests::{OpenTest, behaviour_in, open_test, open_tests};
 pub use place_kinds::is_kind as place_is;
 pub use sensitivity::{RankingReversal, ranking_reversals};
 pub use separating_test::SeparatingTest;
 pub use shared_causes::Shared;
 pub use test_order::{OrderedTest, route, tests_with_step};
-pub use test_selection::{NextTest, OutcomePreview, entropy, information_gain, moved};
+pub use test_selection::{NextTest, OutcomePreview};
 pub use units::{Unit, complete_units, unit_of};
 
 use crate::analysis::Analysis;
@@ -139,7 +140,7 @@ fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnsw
         units: units::units(k, &w.all, &w.p),
         danger: danger::danger(case, k, w),
         ruled_out: w.ruled_out(),
-        open_bits: test_selection::entropy(&w.p),
+        open_bits: information::entropy(&w.p),
     }
 }
 

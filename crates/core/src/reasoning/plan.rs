@@ -4,11 +4,12 @@
 use super::availability::TestInstance;
 use super::danger;
 use super::decision_problem::{Action, BeliefState, DecisionProblem, RepairAction, TestAction};
+use super::information::{entropy, information_gain};
 use super::knowledge::Knowledge;
 use super::likelihood::Cell;
 use super::preparation::{Before, Preparations, before, charged_minutes, comes_off_whole, going_up, own_minutes, shaft_off};
 pub use super::test_selection::OutcomeMeaning;
-use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, entropy, information_gain, sharpening_per_minute};
+use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, sharpening_per_minute};
 use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;

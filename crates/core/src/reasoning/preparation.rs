@@ -48,6 +48,9 @@ fn is_of_half(p: &Place) -> bool {
     matches!(p.kind, PlaceKind::Half | PlaceKind::HalfInner | PlaceKind::HalfOuter)
 }
 
+/// Each test costs this besides its minutes: getting ready, asking, writing down.
+pub(crate) const OVERHEAD_MINUTES: f64 = 2.0;
+
 /// Of a test that opens something at least this share of its minutes is its own, whatever a workshop says it takes.
 pub(crate) const OWN_MINUTES_SHARE: f64 = 0.2;
 

@@ -2,11 +2,13 @@
 //! the minutes that it then takes. Going up is paid once, what is near the last place costs no way, and what cannot move a
 //! decision is not in it.
 
+use super::information::entropy;
 use super::knowledge::{Heat, Knowledge};
 use super::likelihood::Model;
 use super::plan::PlannedCase;
+use super::preparation::OVERHEAD_MINUTES;
 use super::preparation::own_minutes;
-use super::test_selection::{EvaluatedTest, OVERHEAD_MINUTES, WORTHWHILE_SHARE, entropy, evaluate_tests, sharpening_per_minute};
+use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, evaluate_tests, sharpening_per_minute};
 use super::{Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::Case;

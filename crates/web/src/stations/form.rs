@@ -1,8 +1,37 @@
 //! What a form sent, read with names for errors; and small changes to a document.
 
+use crate::App;
+use crate::auth::{Member, may_write};
+use axum::Form;
+use axum::extract::{FromRequest, FromRequestParts, Path, Request};
+use axum::response::{IntoResponse, Response};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, length_mm, odometer_km};
+use serde::de::DeserializeOwned;
 use serde_json::{Number, Value};
+use uuid::Uuid;
+
+/// A form that somebody sent who may change cases: member, the values in its address, its fields. Whoever may not is refused before
+/// the form is read.
+pub struct Posted<P = Uuid> {
+    pub member: Member,
+    pub path: P,
+    pub form: FormFields,
+}
+
+impl<P: DeserializeOwned + Send> FromRequest<App> for Posted<P> {
+    type Rejection = Response;
+
+    async fn from_request(request: Request, app: &App) -> Result<Self, Response> {
+        let (mut parts, body) = request.into_parts();
+        let member = Member::from_request_parts(&mut parts, app).await.map_err(IntoResponse::into_response)?;
+        may_write(&member).map_err(IntoResponse::into_response)?;
+        let Path(path) = Path::<P>::from_request_parts(&mut parts, app).await.map_err(IntoResponse::into_response)?;
+        let form = Form::<Vec<(String, String)>>::from_request(Request::from_parts(parts, body), app).await;
+        let Form(fields) = form.map_err(IntoResponse::into_response)?;
+        Ok(Self { member, path, form: FormFields(fields) })
+    }
+}
 
 /// The fields of a form, in its order.
 pub struct FormFields(pub Vec<(String, String)>);

@@ -1,23 +1,18 @@
 //! The answer to a test, given at any station.
 
 use crate::App;
-use crate::auth::{Member, may_write};
 use crate::error::PageError;
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::thermal_state::observed;
-use axum::extract::Path;
+use axum::Router;
 use axum::response::Redirect;
 use axum::routing::post;
-use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::builtin;
 use serde_json::json;
-use uuid::Uuid;
 
 /// Keeps a test's outcome and goes back to the station where it was tapped.
-async fn observe(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn observe(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let kb = builtin();
     let test = f.need("test", "the test")?;
     let t = kb.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;

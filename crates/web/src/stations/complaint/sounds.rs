@@ -2,17 +2,17 @@
 //! side and without its name, for the driver to pick from.
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::charts;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::wording::cause_words;
 use crate::work_limits::{Audio, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
-use axum::extract::{Form, Path, Query};
+use axum::extract::{Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::get;
@@ -127,9 +127,7 @@ async fn wav(m: Member, turn: Turn<Audio>, Path(id): Path<Uuid>, Query(w): Query
 }
 
 /// The driver has picked.
-async fn pick(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn pick(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let symptom = f.need("symptom", "the symptom")?.to_string();
     let fault = f.need("outcome", "the sound")?.to_string();
     if builtin().fault(&fault).is_none() {

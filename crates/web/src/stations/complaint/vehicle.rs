@@ -2,10 +2,10 @@
 
 use super::vehicle_form;
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::drawing;
 use crate::error::PageError;
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use askama::Template;
 use axum::extract::Path;
 use axum::http::HeaderValue;
@@ -58,9 +58,7 @@ pub(super) fn write_vehicle(d: &mut Value, f: &FormFields) -> Result<(), Problem
     vehicle_form::write(&mut d["vehicle"], f)
 }
 
-async fn save_vehicle(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn save_vehicle(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
     if s.analysis(id).await?.is_some() {

@@ -21,11 +21,11 @@ use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::gate::{Gate, Gates, ReasonAsked, gates};
 use baricord_core::reasoning::plan::PlanStep;
-use baricord_core::reasoning::purchasing::ChosenRepair;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
 };
 use baricord_core::reasoning::{DiagnosisStatus, NextTest, Ranked, SymptomAnswer};
+use baricord_core::repair::purchasing::ChosenRepair;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::ActionKind;
 use uuid::Uuid;

@@ -2,22 +2,19 @@
 
 use super::{back, question};
 use crate::App;
-use crate::auth::{Member, may_write};
 use crate::error::PageError;
 use crate::page::LoadedCase;
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::thermal_state::observed;
-use axum::extract::Path;
+use axum::Router;
 use axum::response::Redirect;
 use axum::routing::post;
-use axum::{Form, Router};
 use baricord_core::case::entries::edit_entries;
 use baricord_core::error::Problem;
 use baricord_core::lift::blind_check::{self, BlindAnswer, BlindStatus, Question, Refused, votes};
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::safety::cautions::require_checks;
 use serde_json::{Value, json};
-use uuid::Uuid;
 
 /// How far a question is, for who looks.
 #[derive(Default)]
@@ -58,9 +55,7 @@ fn notes(of: &[&BlindAnswer]) -> String {
 }
 
 /// One of two answers, given before the other is seen. The history of the case does not tell it either.
-async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn cast(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let (q, rule) = question(&k, &f)?;
@@ -100,9 +95,7 @@ async fn cast(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String
 }
 
 /// Two have felt it otherwise: one of them stands, or both feel again.
-async fn decide(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn decide(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let (q, rule) = question(&k, &f)?;

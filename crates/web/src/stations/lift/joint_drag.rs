@@ -1,19 +1,19 @@
 //! Feel in numbers, and what each answer leaves: beside the route on the lift.
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::{FormFields, parse_number};
+use crate::stations::form::{FormFields, Posted, parse_number};
 use crate::thermal_state::observed;
 use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::lift::isolation::isolation;
 use baricord_core::measure::instrument::instrument;
@@ -96,9 +96,7 @@ fn pulls(f: &FormFields, field: &str) -> Result<Vec<f64>, Problem> {
 }
 
 /// A joint swung with a spring balance: the numbers say what was felt.
-async fn swung(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn swung(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
     let input = json!({"arm_mm": arm, "first_n": pulls(&f, "first_n")?, "second_n": pulls(&f, "second_n")?});
     let balance = instrument(INSTRUMENT).ok_or(PageError::NotFound)?;

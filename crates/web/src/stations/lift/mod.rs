@@ -9,21 +9,21 @@ mod vehicle_state;
 
 use self::blind_check::BlindView;
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase};
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use crate::stations::lift::attachments::{Attachment, pinned};
 use crate::stations::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::thermal_state::{self};
 use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::case::entries::{append, read_entries};
 use baricord_core::error::Problem;
 use baricord_core::lift::blind_check::Question;
@@ -219,9 +219,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
 }
 
 /// It could not be answered: nothing is weighed, and it is asked again at the end.
-async fn cannot_tell(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn cannot_tell(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     let test = f.need("test", "the test")?;

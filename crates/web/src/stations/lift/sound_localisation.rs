@@ -1,18 +1,18 @@
 //! Listening at several places: levels laid on the drawing, and two sounds compared without knowing which is which.
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use crate::stations::lift::attachments::{Attachment, pinned};
 use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::case::entries::append;
 use baricord_core::error::Problem;
@@ -131,9 +131,7 @@ fn back(id: Uuid, f: &FormFields) -> Redirect {
 }
 
 /// Levels at several places at once.
-async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn levels(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let unit = f.text("unit").and_then(LevelUnit::named);
     let unit = unit.ok_or_else(|| Problem::new("bad-value", "in dB, or of 10?").field("unit"))?;
     let mut s = m.scope().await?;
@@ -169,9 +167,7 @@ async fn levels(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
 }
 
 /// Which of two was louder, its place not known to who listened.
-async fn compare(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn compare(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let (louder, quieter) = (f.need("louder", "which is louder")?, f.need("than", "the other sound")?);
     let mut s = m.scope().await?;
     s.edit_case(id, None, "two sounds compared blind", &m.person.name, |d| {

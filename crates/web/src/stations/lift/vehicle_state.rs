@@ -2,24 +2,19 @@
 
 use super::back;
 use crate::App;
-use crate::auth::{Member, may_write};
 use crate::error::PageError;
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::thermal_state::warm_until;
-use axum::extract::Path;
+use axum::Router;
 use axum::response::Redirect;
 use axum::routing::post;
-use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::lift::vehicle_state::removable_parts;
 use baricord_core::reasoning::knowledge::builtin;
 use serde_json::{Value, json};
-use uuid::Uuid;
 
 /// What is off now: what a test needs that is off already costs nothing more.
-async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn taken_off(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let off = f.all("off");
     let mut s = m.scope().await?;
     let may: Vec<String> = removable_parts(&s.case(id).await?.case, builtin()).into_iter().map(|p| p.0.id).collect();
@@ -41,9 +36,7 @@ async fn taken_off(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, S
 }
 
 /// Up on the lift, or down on its wheels.
-async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn stand(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let on = f.text("on").filter(|o| ["ground", "lift"].contains(o));
     let on = on.ok_or_else(|| Problem::new("missing", "on the ground or on the lift?").field("on"))?;
     let mut s = m.scope().await?;
@@ -57,9 +50,7 @@ async fn stand(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Strin
 }
 
 /// Warm from the road, or cooled.
-async fn warm(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn warm(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let answer = f.text("warm").filter(|w| ["yes", "no"].contains(w));
     let is_warm = answer.ok_or_else(|| Problem::new("missing", "warm, or cooled?").field("warm"))? == "yes";
     let until = warm_until(builtin());

@@ -5,10 +5,10 @@ mod dial;
 mod instrument_form;
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
@@ -133,14 +133,8 @@ async fn preview(
     Ok(Html((form.answer)(&case.vehicle, f.text("at").unwrap_or_default(), &f)?))
 }
 
-async fn save(
-    m: Member,
-    Path((id, tool)): Path<(Uuid, String)>,
-    Form(f): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    may_write(&m)?;
+async fn save(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
     let (form, instrument) = (need_form(&tool)?, instrument(&tool).ok_or(PageError::NotFound)?);
-    let f = FormFields(f);
     let at = f.need("at", "the measuring point")?;
     let mut s = m.scope().await?;
     let vehicle = s.case(id).await?.case.vehicle;

@@ -1,19 +1,19 @@
 //! Prove: the run after over the run before, the change of each order, and the verdict.
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::stations::road::run_words;
 use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::proof::proof_list::{ProofLine, as_it_was_felt, proof_list};
 use baricord_core::proof::verify::{SymptomVerdict, Verdict};
@@ -219,9 +219,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 }
 
 /// The verdict is taken: the case is closed, or goes back to Decide with its history.
-async fn close(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn close(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let result = f.need("result", "the result")?.to_string();
     if !["cured", "improved", "not-cured"].contains(&result.as_str()) {
         return Err(Problem::new("unknown-result", format!("“{result}” is no result")).field("result").into());

@@ -1,18 +1,18 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
 use crate::App;
-use crate::auth::{Member, may, may_write};
+use crate::auth::{Member, may};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::stations::test_cards::CautionView;
 use crate::wording::cause_words;
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::builtin;
@@ -107,13 +107,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     Ok(RepairPage { plan, earlier, f })
 }
 
-async fn save(
-    m: Member,
-    Path((id, index)): Path<(Uuid, usize)>,
-    Form(f): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn save(Posted { member: m, path: (id, index), form: f }: Posted<(Uuid, usize)>) -> Result<Redirect, PageError> {
     let done = f.text("done") == Some("yes");
     let dropped = f.text("done") == Some("drop");
     let mut s = m.scope().await?;

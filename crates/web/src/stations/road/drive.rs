@@ -7,14 +7,14 @@ use crate::charts::{self, Axes, Rung};
 use crate::drive_runner::{self, Setup};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::stations::road::map_top;
 use crate::wording::{cause_words, rung};
 use crate::work_limits::{Maps, Turn};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
-use axum::extract::{Form, Path};
+use axum::extract::Path;
 use axum::http::{HeaderValue, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
@@ -310,9 +310,7 @@ async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>
 }
 
 /// A drive begins.
-async fn begin(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn begin(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     if let Some(open) = s.open_drive(id).await? {

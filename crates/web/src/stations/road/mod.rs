@@ -1,5 +1,6 @@
 //! Road: recordings in, their analysis as it runs, the order map and what stands in it.
 
+mod analysis_task;
 pub mod drive;
 pub mod export;
 mod ladder;
@@ -10,7 +11,7 @@ pub mod order_detail;
 pub mod recordings;
 
 use crate::App;
-use crate::auth::{Member, may_write};
+use crate::auth::Member;
 use crate::charts::{self};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
@@ -21,8 +22,7 @@ use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
-use axum::response::{IntoResponse, Redirect, Response};
-use axum::routing::{get, post};
+use axum::routing::get;
 use baricord_core::analysis::RecordingAnalysis;
 use baricord_core::case::RecordingSpec;
 use baricord_core::case::intake;
@@ -413,45 +413,6 @@ fn sentence(run: &RecordingSpec, r: &RecordingAnalysis) -> String {
 }
 
 #[derive(Template, WebTemplate)]
-#[template(path = "analysis_task.html")]
-struct AnalysisTaskPart {
-    id: Uuid,
-    task: Option<AnalysisTask>,
-    open: bool,
-}
-
-/// How far the analysis is; when it ends the page is loaded again.
-async fn task(m: Member, Path(id): Path<Uuid>) -> Result<Response, PageError> {
-    let mut s = m.scope().await?;
-    s.case(id).await?;
-    let task = s.analysis_task(id).await?;
-    let open = task.as_ref().is_some_and(AnalysisTask::is_open);
-    let mut r = AnalysisTaskPart { id, task, open }.into_response();
-    if !open {
-        r.headers_mut().insert("hx-refresh", axum::http::HeaderValue::from_static("true"));
-    }
-    Ok(r)
-}
-
-async fn cancel(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let mut s = m.scope().await?;
-    s.case(id).await?;
-    s.cancel_tasks(id).await?;
-    s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/road")))
-}
-
-async fn again(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let mut s = m.scope().await?;
-    s.case(id).await?;
-    s.request_analysis(id).await?;
-    s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/road")))
-}
-
-#[derive(Template, WebTemplate)]
 #[template(path = "road/drive_card.html")]
 struct Card {
     title: String,
@@ -490,9 +451,7 @@ pub fn routes() -> Router<App> {
     Router::new()
         .route("/cases/{id}/road", get(show))
         .route("/cases/{id}/road/card", get(card))
-        .route("/cases/{id}/analysis", get(task))
-        .route("/cases/{id}/analysis/cancel", post(cancel))
-        .route("/cases/{id}/analysis/again", post(again))
+        .merge(analysis_task::routes())
         .merge(map_view::routes())
         .merge(export::routes())
         .merge(listen::routes())

@@ -5,7 +5,7 @@ use super::mapping::{self, columns, looked, sound_columns, writing};
 use crate::App;
 use crate::auth::{Member, may_write};
 use crate::error::PageError;
-use crate::stations::form::FormFields;
+use crate::stations::form::{FormFields, Posted};
 use crate::upload::{self, Upload};
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Form, Multipart, Path, Query};
@@ -157,13 +157,7 @@ async fn described_run(
 }
 
 /// The file's columns are named: it becomes a run of the case, and an analysis is asked for.
-async fn keep(
-    m: Member,
-    Path((id, up)): Path<(Uuid, Uuid)>,
-    Form(f): Form<Vec<(String, String)>>,
-) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let f = FormFields(f);
+async fn keep(Posted { member: m, path: (id, up), form: f }: Posted<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?.case;
     let up = s.incoming(id, up).await?;

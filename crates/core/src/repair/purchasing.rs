@@ -1,10 +1,10 @@
 //! What is bought for a repair: the qualities in which its parts come, and a choice as it is put into a case.
 
-use super::knowledge::Knowledge;
-use super::wording::pair_words;
 use crate::case::entries::append;
 use crate::case::fault_at::FaultAt;
 use crate::error::Problem;
+use crate::reasoning::knowledge::{Knowledge, PartOption};
+use crate::reasoning::wording::pair_words;
 use crate::vehicle::Vehicle;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -126,7 +126,7 @@ fn due_unaccounted(document: &Value) -> Vec<String> {
 fn options_of(k: &Knowledge, fault: &str) -> Vec<PurchaseOption> {
     let Some(f) = k.fault(fault) else { return vec![] };
     let hour = k.weights.time.rate / 60.0;
-    let of = |o: &super::knowledge::PartOption| {
+    let of = |o: &PartOption| {
         let (price, minutes) = (o.price * f.price, o.hours * f.minutes);
         let total = price + minutes * hour;
         PurchaseOption {
@@ -146,7 +146,7 @@ fn options_of(k: &Knowledge, fault: &str) -> Vec<PurchaseOption> {
 }
 
 /// What is bought for the repair of several faults at once, the least a year first: of each the same quality.
-pub(super) fn options(k: &Knowledge, faults: &[&str]) -> Vec<PurchaseOption> {
+pub fn options(k: &Knowledge, faults: &[&str]) -> Vec<PurchaseOption> {
     let both = |a: Vec<PurchaseOption>, b: Vec<PurchaseOption>| -> Vec<PurchaseOption> {
         let of = |x: PurchaseOption| {
             let y = b.iter().find(|y| y.id == x.id)?;
@@ -169,8 +169,8 @@ pub(super) fn options(k: &Knowledge, faults: &[&str]) -> Vec<PurchaseOption> {
 
 #[cfg(test)]
 mod tests {
-    use super::super::knowledge::builtin;
     use super::*;
+    use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::front_drive;
 
     #[test]
