@@ -134,7 +134,7 @@ fn print_analysis(a: &Analysis) {
     for r in &a.recordings {
         outln!("{}", r.id);
         if let Some(f) = &r.reference {
-            let lag = f.lag_s.map(|l| format!("Speed comes {l:.2} s late.")).or(f.delay_words()).unwrap_or_default();
+            let lag = f.lag_s.map(|l| format!("The speed signal is {l:.2} s late.")).or(f.delay_words()).unwrap_or_default();
             outln!("  {lag} Tyre scale {:.4} ± {:.4}", f.scale, f.scale_sigma);
         }
         for o in &r.orders {
@@ -156,7 +156,7 @@ fn print_analysis(a: &Analysis) {
             outln!("  knock at {:.2} s in {}, {:.0} dB", e.at_s, e.channel, e.strength);
         }
         for x in &r.resonances {
-            outln!("  something rings at {:.1} Hz, fed by {:.2?}", x.hz, x.orders);
+            outln!("  resonance near {:.1} Hz, fed by {:.2?}", x.hz, x.orders);
         }
         for b in &r.beats {
             outln!("  {:8.3} beats every {:.1} s: two orders {:.4} of a wheel turn apart", b.order, b.period_s, b.gap);

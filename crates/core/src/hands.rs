@@ -24,6 +24,8 @@ pub enum Hands {
     Listen,
     /// A dial against it, turned by hand.
     Dial,
+    /// An angle gauge laid on a machined face.
+    Gauge,
     /// Turn to and fro and watch.
     Watch,
     /// A wrench on a plug or a nut.

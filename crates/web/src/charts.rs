@@ -75,7 +75,7 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
     }
 }
 
-/// The dial at its station: the part's own circle, readings round it, the fitted circle, the high spot.
+/// The dial at its measuring point: the part's own circle, readings round it, the fitted circle, the high spot.
 pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
     let (cx, cy, r) = (150.0, 150.0, 84.0);
     let largest = points.iter().map(|p| p.mm.get().abs()).fold(limit, f64::max).max(0.05);

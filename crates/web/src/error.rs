@@ -171,10 +171,7 @@ impl IntoResponse for PageError {
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static(RETRY_AFTER_SECONDS));
         }
         // Percent-encoded: headers are ASCII, sentences are not.
-        let coded: String = header
-            .bytes()
-            .map(|b| if b.is_ascii_alphanumeric() { (b as char).to_string() } else { format!("%{b:02X}") })
-            .collect();
+        let coded = percent_encoding::utf8_percent_encode(&header, percent_encoding::NON_ALPHANUMERIC).to_string();
         if let Ok(v) = HeaderValue::from_str(&coded) {
             response.headers_mut().insert("x-problem", v);
         }

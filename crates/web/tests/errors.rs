@@ -99,7 +99,7 @@ async fn a_preview_keeps_nothing_and_half_a_number_is_told_quietly() {
     let r = g.post_form(&c, &path, &[("tyre", "235/65R16"), ("length0_0", "999")]).await;
     assert_eq!(r.status(), 200);
     let text = r.text().await.unwrap();
-    assert!(text.contains("rolls 2.171 m") && text.contains("999") && text.contains("not kept yet"), "{text}");
+    assert!(text.contains("rolls 2.171 m") && text.contains("999") && text.contains("not saved yet"), "{text}");
     let r = g.post_form(&c, &path, &[("tyre", "235/6")]).await;
     assert_eq!((r.status().as_u16(), r.headers()["hx-reswap"].to_str().unwrap()), (200, "none"));
     assert!(r.text().await.unwrap().contains("not a tyre size"));

@@ -80,7 +80,7 @@ async fn a_vehicle_has_one_life_and_what_was_changed_is_offered_to_the_next_case
     let b = Browser::new().await;
     b.sign_in(&g, "a@harrowmere.example").await;
     b.go(&format!("{}/vehicles", g.url)).await;
-    b.says("One life for each").await;
+    b.says("Each with its history").await;
     b.check("the vehicles").await;
     b.click(".fleet a").await;
     b.see("#change").await;

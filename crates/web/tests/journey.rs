@@ -110,7 +110,7 @@ async fn from_a_complaint_to_a_proof() {
         b.click(&format!("input[name=end{i}][value=lower]")).await;
     }
     b.fill("input[name=rpm]", "3600").await;
-    b.says("rad/s² of 300").await;
+    b.says("limit 300").await;
     b.says("left over after cancelling (residual angle): 2.24°").await;
     b.check("the angles").await;
     b.click("form[action$=angles] button.first").await;
@@ -237,7 +237,7 @@ async fn the_whole_journey_by_keyboard() {
     b.tab_and_type("input[name=name]", "Lapwing shuttle").await;
     b.tab_and_type("input[name=ring1], input[name=ring0]", "44").await;
     b.says("44:").await;
-    b.says("not kept yet").await;
+    b.says("not saved yet").await;
     let ring = v.axles.iter().find_map(|a| a.ring_teeth).unwrap().to_string();
     b.js("document.activeElement.blur(); window.scrollTo(0, 0)").await;
     b.tab_and_type("input[name=ring1], input[name=ring0]", &ring).await;

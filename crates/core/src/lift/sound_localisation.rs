@@ -1,4 +1,4 @@
-//! The loudest station: a level at each place that was listened at, and sounds of two places compared without knowing
+//! The loudest place: a level at each place that was listened at, and sounds of two places compared without knowing
 //! which is which.
 
 use crate::case::entries::read_entries;

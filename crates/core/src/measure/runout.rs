@@ -137,8 +137,8 @@ pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
     })
 }
 
-/// The limit of a station by default: shaft ends 0.5, middle 0.75, flange face 0.13, flange radial
-/// 0.15, rim 0.8, tyre 1.2 mm. A vehicle's own figure, by place or by kind of station, comes first.
+/// The limit at a measuring point by default: shaft ends 0.5, middle 0.75, flange face 0.13, flange radial
+/// 0.15, rim 0.8, tyre 1.2 mm. A vehicle's own figure, by place or by kind of point, comes first.
 pub fn limit_at(limits: &crate::vehicle::Limits, at: &str) -> Option<Millimetres> {
     let (kind, default) = if at.ends_with(".centre") || at.starts_with("prop.") && at.matches('.').count() == 2 {
         ("shaft-centre", 0.75)

@@ -151,11 +151,11 @@ pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<TestInstance<'a>> {
     let v = model.v;
     let mut out = vec![];
     for test in &model.k.tests {
-        let stations = model.places_of(test);
-        if test.at.is_empty() || test.names_place && !stations.is_empty() {
+        let test_places = model.places_of(test);
+        if test.at.is_empty() || test.names_place && !test_places.is_empty() {
             out.push(TestInstance { test, at: None, gear: None });
         } else if test.at.iter().any(|a| a == "gear") {
-            for at in &stations {
+            for at in &test_places {
                 out.extend(v.gearbox.gears.iter().map(|g| TestInstance {
                     test,
                     at: Some(at.clone()),
@@ -163,7 +163,7 @@ pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<TestInstance<'a>> {
                 }));
             }
         } else {
-            out.extend(stations.into_iter().map(|p| TestInstance { test, at: Some(p), gear: None }));
+            out.extend(test_places.into_iter().map(|p| TestInstance { test, at: Some(p), gear: None }));
         }
     }
     out

@@ -130,10 +130,10 @@ fn likelihood(model: &Model, t: &Test, outcomes: &[usize], at: Option<&Place>, g
             outcomes.iter().map(|&o| l.outcome_likelihoods(o, at.filter(|_| t.names_place), model.v)).collect();
         together(t, &each)
     };
-    let stations = if t.names_place || t.at.is_empty() { vec![] } else { model.places_of(t) };
+    let test_places = if t.names_place || t.at.is_empty() { vec![] } else { model.places_of(t) };
     match at {
-        None if stations.len() > 1 => {
-            let all: Vec<Vec<f64>> = stations.iter().map(|p| one(Some(p))).collect();
+        None if test_places.len() > 1 => {
+            let all: Vec<Vec<f64>> = test_places.iter().map(|p| one(Some(p))).collect();
             // Nothing found without a place was found nowhere; something was found at one of them.
             let nothing = outcomes.iter().all(|&o| t.outcomes[o].id == t.innocent().id);
             let over = |h: usize| {
@@ -145,7 +145,7 @@ fn likelihood(model: &Model, t: &Test, outcomes: &[usize], at: Option<&Place>, g
             p.iter_mut().for_each(|x| *x /= most);
             p
         }
-        None => one(stations.first()),
+        None => one(test_places.first()),
         at => one(at),
     }
 }

@@ -70,7 +70,7 @@ fn concerns(bears: Bears, v: &Vehicle, at: Option<&Place>, p: &Place) -> bool {
     }
 }
 
-/// How near a station is to a cause.
+/// How near a place is to a cause.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Nearness {
     Own,
@@ -139,7 +139,7 @@ impl<'a> Model<'a> {
         if !t.names_place {
             return (0..t.outcomes.len()).map(|outcome| Cell { outcome, place: None }).collect();
         }
-        let stations = self.places_of(t);
+        let test_places = self.places_of(t);
         let mut out = vec![];
         for (outcome, o) in t.outcomes.iter().enumerate() {
             if names_nothing(&o.id) {
@@ -147,7 +147,7 @@ impl<'a> Model<'a> {
                 continue;
             }
             let can = |p: &&Place| o.at.is_empty() || o.at.iter().any(|kind| self.is_kind(p, kind));
-            out.extend(stations.iter().filter(can).map(|p| Cell { outcome, place: Some(p.clone()) }));
+            out.extend(test_places.iter().filter(can).map(|p| Cell { outcome, place: Some(p.clone()) }));
         }
         out
     }
@@ -243,11 +243,11 @@ impl<'a> Model<'a> {
         let of_each: Vec<f64> = t.outcomes.iter().map(|o| o.base).collect();
         let own = distribution(t, m, &of_each, &self.k.weights.marks);
         let is_own = |c: &Cell| c.place.as_ref().is_some_and(|named| nearness(self.v, named, place) == Nearness::Own);
-        let stations = |i: usize| cells.iter().filter(|c| c.outcome == i && is_own(c)).count() as f64;
-        let found: f64 = (0..own.len()).filter(|i| stations(*i) > 0.0).map(|i| own[i]).sum();
+        let test_places = |i: usize| cells.iter().filter(|c| c.outcome == i && is_own(c)).count() as f64;
+        let found: f64 = (0..own.len()).filter(|i| test_places(*i) > 0.0).map(|i| own[i]).sum();
         let by_chance = self.spread(t, cells, base, None);
         let of_cell = |(c, b): (&Cell, &f64)| match is_own(c) {
-            true => own[c.outcome] / stations(c.outcome),
+            true => own[c.outcome] / test_places(c.outcome),
             false => (1.0 - found) * b,
         };
         let mut p: Vec<f64> = cells.iter().zip(&by_chance).map(of_cell).collect();

@@ -450,7 +450,7 @@ pub struct Limits {
     /// Highest shaft speed over critical speed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub critical_ratio: Option<f64>,
-    /// Runout by station or kind of station.
+    /// Runout by measuring point or kind of point.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub runout_mm: BTreeMap<String, f64>,
     /// Backlash from, to.
@@ -465,7 +465,7 @@ impl Limits {
     /// These, and where they say nothing those of the workshop.
     pub fn or(&self, overrides: &Limits) -> Limits {
         let mut runout_mm = overrides.runout_mm.clone();
-        // A place of the vehicle's own comes before a kind of station, as it always does.
+        // A place of the vehicle's own comes before a kind of point, as it always does.
         runout_mm.extend(self.runout_mm.clone());
         Limits {
             torsional_rads2: self.torsional_rads2.or(overrides.torsional_rads2),

@@ -261,22 +261,22 @@ impl Vehicle {
         }
     }
 
-    /// What the dial's station at an end of a section is called: by direction on the vehicle where there is one shaft that runs
-    /// rearward, by what the end is next to where it runs forward. `front` and `rear` of a station are directions on the vehicle.
-    fn station_words(&self, p: &Place, station: &str) -> String {
+    /// What the measuring point at an end of a section is called: by direction on the vehicle where there is one shaft that runs
+    /// rearward, by what the end is next to where it runs forward. `front` and `rear` of a point are directions on the vehicle.
+    fn point_words(&self, p: &Place, point: &str) -> String {
         let prop = p.end.and_then(|e| self.prop(e)).filter(|_| p.kind == PlaceKind::Section);
-        match (prop, station) {
+        match (prop, point) {
             (Some(_), "centre") => "middle".into(),
             (Some(q), "front" | "rear") if Self::runs_forward(q) => {
                 let (ends, k, n) = (self.shaft_ends(q), p.number.unwrap_or(1), q.sections.len());
-                match station {
+                match point {
                     "rear" if k == 1 => format!("end at the {}", ends.driven_at),
                     "front" if k == n => format!("end at the {}", ends.drives_at),
                     other => format!("{other} end"),
                 }
             }
-            (Some(_), "front" | "rear") => format!("{station} end"),
-            _ => station.replace('.', " "),
+            (Some(_), "front" | "rear") => format!("{point} end"),
+            _ => point.replace('.', " "),
         }
     }
 
@@ -307,7 +307,7 @@ impl Vehicle {
         }
     }
 
-    /// The place that an id names: itself, or the part that a station (`prop.rear.s2.centre`,
+    /// The place that an id names: itself, or the part that a measuring point (`prop.rear.s2.centre`,
     /// `diff.rear.flange`, `gearbox.3`) belongs to.
     pub fn place(&self, id: &str) -> Option<Place> {
         let places = self.places();
@@ -320,7 +320,7 @@ impl Vehicle {
         }
     }
 
-    /// What a mechanic calls a place, a station of it, or a gear.
+    /// What a mechanic calls a place, a measuring point on it, or a gear.
     pub fn place_words(&self, id: &str) -> String {
         if id == "none" {
             return "none of these".into();
@@ -332,7 +332,7 @@ impl Vehicle {
                 if p.kind == PlaceKind::Gearbox && self.gear(rest).is_some() {
                     format!("{} in {rest}", p.words)
                 } else {
-                    format!("{}, {}", p.words, self.station_words(&p, rest))
+                    format!("{}, {}", p.words, self.point_words(&p, rest))
                 }
             }
             None => id.to_string(),

@@ -119,6 +119,13 @@ pub fn hands(of: Hands) -> String {
                 moves("M84 22 a52 52 0 0 0 -44 12 l9 1 m-9 -1 l1 -9")
             ),
         ),
+        Hands::Gauge => (
+            "the gauge lies on a machined face, in line with the shaft",
+            format!(
+                r#"<path class="part" d="M12 44 L208 92 M8 62 L204 110"/><path class="faint" d="M12 104 H208"/><rect class="part" x="82" y="22" width="46" height="40" transform="rotate(14 105 62)"/><path class="part" d="M108 26 v14"/>{}"#,
+                hand(146, 52)
+            ),
+        ),
         Hands::Watch => (
             "one turns it to and fro, the other watches what follows late",
             format!(

@@ -115,7 +115,7 @@ fn part(o: &mut String, v: &Vehicle, p: &Part, m: &Marks, id: &str, words: bool)
     } else {
         ""
     };
-    let _told = if suspicion >= 0.08 {
+    let state_words = if suspicion >= 0.08 {
         format!(", suspect {:.0} %", suspicion * 100.0)
     } else if cleared {
         ", cleared".to_string()
@@ -127,7 +127,7 @@ fn part(o: &mut String, v: &Vehicle, p: &Part, m: &Marks, id: &str, words: bool)
         Some(h) => {
             let _ = write!(
                 o,
-                r#"<a class="part{state}" href="{h}{0}" data-place="{0}" data-rungs="{rungs}" aria-label="{1}{words}"><title>{1}{words}</title>"#,
+                r#"<a class="part{state}" href="{h}{0}" data-place="{0}" data-rungs="{rungs}" aria-label="{1}{state_words}"><title>{1}{state_words}</title>"#,
                 place.id,
                 esc(&place.words)
             );

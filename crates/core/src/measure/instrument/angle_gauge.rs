@@ -19,7 +19,7 @@ pub(super) const ANGLE_GAUGE: Instrument = Instrument {
     quantity: "joint angles",
     point_words: "Which shaft is read",
     how: "At ride height, weight on the wheels, on machined faces. Type the size that the gauge shows; the drawing says which end is lower. Slopes are drawn four times too steep.",
-    hands: Hands::Look,
+    hands: Hands::Gauge,
     points,
     point_of,
     evaluate,

@@ -84,12 +84,12 @@ impl Knowledge {
             let h = &hypotheses[i];
             for t in self.tests.iter().filter(|t| t.asked_of.is_empty() || t.asked_of.contains(&kind)) {
                 let Some(place) = &h.place else { continue };
-                let stations = model.places_of(t);
-                let own = stations
+                let test_places = model.places_of(t);
+                let own = test_places
                     .iter()
                     .find(|s| s.id == place.id)
-                    .or_else(|| stations.iter().find(|s| s.corner.is_some() && s.corner == place.corner));
-                let at = if t.names_place { None } else { own.or(stations.first()) };
+                    .or_else(|| test_places.iter().find(|s| s.corner.is_some() && s.corner == place.corner));
+                let at = if t.names_place { None } else { own.or(test_places.first()) };
                 if at.is_none() && !t.at.is_empty() && !t.names_place {
                     continue;
                 }

@@ -65,7 +65,7 @@ fn is_nothing(l: &Limits) -> bool {
     *l == Limits::default()
 }
 
-/// Limits that a workshop may set: key, words, unit, from, to. Those of runout go by kind of station.
+/// Limits that a workshop may set: key, words, unit, from, to. Those of runout go by kind of measuring point.
 pub const LIMITS: &[(&str, &str, &str, f64, f64)] = &[
     ("torsional_rads2", "highest torsional acceleration at the axle", "rad/s²", 10.0, 5000.0),
     ("section_rads2", "highest acceleration of a section", "rad/s²", 10.0, 5000.0),

@@ -148,7 +148,7 @@ impl SpeedWeights {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LocatedWeights {
-    /// Its own station.
+    /// At the place of the cause itself.
     pub own: f64,
     /// A neighbouring unit.
     pub neighbour: f64,
