@@ -111,7 +111,7 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
         let over = f.raw_tir_mm.get() > limit;
         let _ = write!(
             o,
-            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm of {limit:.2}</text>"#,
+            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm, limit {limit:.2}</text>"#,
             if over { " over" } else { "" },
             cy + 4.0,
             f.raw_tir_mm.get(),
@@ -305,7 +305,7 @@ mod tests {
         let input = baricord_core::measure::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
         let fit = baricord_core::measure::runout::runout(&input).unwrap();
         let svg = dial(&points, Some(&fit), 0.75);
-        assert!(svg.contains("mm of 0.75") && svg.contains("big mid over"));
+        assert!(svg.contains("mm, limit 0.75") && svg.contains("big mid over"));
         assert!(!dial(&points, Some(&fit), 3.0).contains("big mid over"));
     }
 }

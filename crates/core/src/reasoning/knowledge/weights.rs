@@ -184,8 +184,6 @@ pub struct RepairWeights {
     pub not_cured: f64,
     /// Not cured, with a used or copy part.
     pub not_cured_weak_part: f64,
-    /// Not cured, with other changes before the same drive.
-    pub not_cured_with_others: f64,
     /// Not cured: another fault of a part that the repair renewed.
     pub not_cured_same_part: f64,
     /// Factor on a cause whose repair made it better and did not cure it.
