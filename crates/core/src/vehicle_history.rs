@@ -1,4 +1,4 @@
-//! The one life of a vehicle over many cases: when it came and why, what was changed, which parts it got,
+//! The history of a vehicle over many cases: when it came and why, what was changed, which parts it got,
 //! and what of that bears on the case at hand.
 
 use crate::case::Case;
@@ -77,7 +77,7 @@ pub enum HistoryKind {
     Part,
 }
 
-/// One line of a life.
+/// One line of a history.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Entry {
     /// The day.
@@ -109,7 +109,7 @@ fn words_of(case: &Case, r: &crate::case::Repair) -> (String, String) {
     (repair_words(builtin(), case, r), more.join(", "))
 }
 
-/// The life of a vehicle, latest first.
+/// The history of a vehicle, latest first.
 pub fn entries(visits: &[Visit<'_>], changes: &[Change]) -> Vec<Entry> {
     let mut out: Vec<Entry> = changes
         .iter()

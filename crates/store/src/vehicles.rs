@@ -1,4 +1,4 @@
-//! Vehicles: one life over many cases.
+//! Vehicles: one history over many cases.
 
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};

@@ -62,7 +62,7 @@ struct KnowledgePage {
     rate: String,
     currency: String,
     certainty: String,
-    house_changed: String,
+    workshop_changed: String,
     changes: usize,
     limits: Vec<LimitView>,
 }
@@ -148,15 +148,15 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
     let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
     names.sort_unstable();
     let was = &builtin().weights;
-    let mut house_changed = vec![];
+    let mut workshop_changed = vec![];
     if k.weights.time.rate != was.time.rate {
-        house_changed.push(format!("an hour at {} instead of {}", k.weights.time.rate, was.time.rate));
+        workshop_changed.push(format!("an hour at {} instead of {}", k.weights.time.rate, was.time.rate));
     }
     if k.weights.time.currency != was.time.currency {
-        house_changed.push(format!("money in {} instead of {}", k.weights.time.currency, was.time.currency));
+        workshop_changed.push(format!("money in {} instead of {}", k.weights.time.currency, was.time.currency));
     }
     if k.weights.gate.certainty != was.gate.certainty {
-        house_changed.push(format!(
+        workshop_changed.push(format!(
             "parts from {:.0} instead of {:.0} % on",
             100.0 * k.weights.gate.certainty,
             100.0 * was.gate.certainty
@@ -173,7 +173,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
         certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
         changes: overrides.tests.len()
             + overrides.faults.len()
-            + house_changed.len()
+            + workshop_changed.len()
             + LIMITS.iter().filter(|l| overrides.limit(l.0).is_some()).count(),
         limits: LIMITS
             .iter()
@@ -185,7 +185,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
                 ships: shipped_limit(key).map_or("no limit".into(), |x| x.to_string()),
             })
             .collect(),
-        house_changed: house_changed.join(", "),
+        workshop_changed: workshop_changed.join(", "),
     })
 }
 
@@ -240,7 +240,7 @@ async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Strin
     .await
 }
 
-async fn change_house(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+async fn change_workshop(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     let f = FormFields(f);
     let was = &builtin().weights;
     change(&m, |h| {
@@ -269,7 +269,7 @@ async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Resul
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/knowledge", get(show))
-        .route("/knowledge/house", post(change_house))
+        .route("/knowledge/house", post(change_workshop))
         .route("/knowledge/limits", post(change_limits))
         .route("/knowledge/faults/{id}", post(change_fault))
         .route("/knowledge/tests/{id}", post(change_test))

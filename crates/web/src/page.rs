@@ -103,7 +103,7 @@ pub struct Frame {
     pub station: &'static str,
     pub band: String,
     pub ledger: Ledger,
-    pub beside: SafetyFindings,
+    pub safety: SafetyFindings,
     pub symptom: String,
     pub can_write: bool,
     /// May order parts, show the case outside.
@@ -143,7 +143,7 @@ impl Frame {
             station: station.id(),
             band: drawing::band(&case.vehicle, &marks(k)),
             ledger: k.symptom.as_deref().and_then(|s| ledger(k, s)).unwrap_or_default(),
-            beside: SafetyFindings::new(k),
+            safety: SafetyFindings::new(k),
             symptom: k.symptom.clone().unwrap_or_default(),
             can_write: m.person.role().may(Act::Edit),
             can_buy: m.person.role().may(Act::Buy),

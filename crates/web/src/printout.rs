@@ -24,7 +24,7 @@ pub struct Printout {
     pub title: String,
     pub subtitle: String,
     pub band: String,
-    pub beside: SafetyFindings,
+    pub safety: SafetyFindings,
     /// Runs of the simulated recorder, in words.
     pub simulated: String,
     pub ledgers: Vec<Ledger>,
@@ -151,7 +151,7 @@ impl Printout {
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
-            beside: SafetyFindings::new(k),
+            safety: SafetyFindings::new(k),
             next: NextView::new(&k.knowledge, k.stored.id, &k.next),
             simulated: crate::wording::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),

@@ -1,4 +1,4 @@
-//! Vehicles: one life each, over all its cases; what was changed in between; the next case on it.
+//! Vehicles: the history of each over all its cases; what was changed in between; the next case on it.
 
 use crate::App;
 use crate::auth::Member;
@@ -33,8 +33,8 @@ async fn list(m: Member) -> Result<VehiclesPage, PageError> {
     Ok(VehiclesPage { theme: m.person.theme.clone(), person: m.person.name.clone(), vehicles })
 }
 
-/// A line of a life as a page shows it.
-pub struct LifeLine {
+/// A line of a vehicle's history as a page shows it.
+pub struct HistoryLine {
     class: &'static str,
     /// The day.
     pub on: String,
@@ -65,7 +65,7 @@ pub fn grouped(km: Kilometres) -> String {
     out
 }
 
-/// The visits of a life, as its rules read them.
+/// The cases of a vehicle, as the rules of its history read them.
 pub fn visits(cases: &[CaseOfVehicle]) -> Vec<Visit<'_>> {
     cases
         .iter()
@@ -73,11 +73,11 @@ pub fn visits(cases: &[CaseOfVehicle]) -> Vec<Visit<'_>> {
         .collect()
 }
 
-/// The lines of a life.
-pub fn lines(cases: &[CaseOfVehicle], changes: &[Change]) -> Vec<LifeLine> {
+/// The lines of a history, latest first.
+pub fn lines(cases: &[CaseOfVehicle], changes: &[Change]) -> Vec<HistoryLine> {
     vehicle_history::entries(&visits(cases), changes)
         .into_iter()
-        .map(|e| LifeLine {
+        .map(|e| HistoryLine {
             class: match e.what {
                 HistoryKind::Visit => "is-visit",
                 HistoryKind::Change => "is-change",
@@ -102,7 +102,7 @@ struct LifePage {
     name: String,
     path: String,
     sentence: String,
-    entries: Vec<LifeLine>,
+    entries: Vec<HistoryLine>,
     today: String,
     kinds: Vec<(&'static str, String)>,
     origins: [&'static str; 4],

@@ -96,20 +96,20 @@ pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
 /// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
 /// where it is not made under the vehicle.
 pub fn put_first(
-    stops: &mut Vec<InspectionStep>,
+    steps: &mut Vec<InspectionStep>,
     case: &Case,
     k: &Knowledge,
     symptom: &str,
     (test, at, gear): (&str, Option<&str>, Option<&str>),
 ) {
-    let stop = match stops.iter().position(|s| s.is(test, at, gear)) {
-        Some(i) => Some(stops.remove(i)),
+    let step = match steps.iter().position(|s| s.is(test, at, gear)) {
+        Some(i) => Some(steps.remove(i)),
         None => open_test(case, k, symptom, test, at, gear).and_then(|test| {
             let access = access(case, k, &test.test, test.at.as_deref(), test.minutes)?;
             Some(InspectionStep { test, access, bits: 0.0, again: false, too_warm: false })
         }),
     };
-    stops.splice(0..0, stop);
+    steps.splice(0..0, step);
 }
 
 /// The steps of a symptom's route that are still to come, in the order in which they are worth making from where the vehicle
@@ -124,9 +124,9 @@ pub fn inspection_steps(
     first: Option<(&str, Option<&str>, Option<&str>)>,
 ) -> Vec<InspectionStep> {
     let tests = open_tests(case, k, symptom);
-    let of_the_walk =
+    let of_the_route =
         |t: &Test, at: Option<&Place>, minutes: f64| access(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
-    let mut out: Vec<InspectionStep> = route(case, k, symptom, analysis, heat, of_the_walk, first)
+    let mut out: Vec<InspectionStep> = route(case, k, symptom, analysis, heat, of_the_route, first)
         .into_iter()
         .filter_map(|r| {
             let same = |t: &&OpenTest| t.test == r.test && t.at == r.at && t.gear == r.gear;
@@ -154,7 +154,7 @@ mod tests {
     use crate::vehicle::sample::*;
     use serde_json::json;
 
-    fn walked(c: &Case, heat: Heat) -> Vec<InspectionStep> {
+    fn route_of(c: &Case, heat: Heat) -> Vec<InspectionStep> {
         inspection_steps(c, builtin(), "S1", &[], None, heat, None)
     }
 
@@ -186,9 +186,9 @@ mod tests {
         let seen = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}, {"test": "wheel-rock", "at": "hub.fl", "outcome": "play-both"},
             {"symptom": "S1", "test": "turn", "outcome": "right"}, {"symptom": "S1", "test": "neutral-coast", "outcome": "persists"}]);
         let mut c = case(front_drive(), "growl", "lift");
-        let before = walked(&c, Heat::Cold);
+        let before = route_of(&c, Heat::Cold);
         c.observations = serde_json::from_value(seen).unwrap();
-        let after = walked(&c, Heat::Cold);
+        let after = route_of(&c, Heat::Cold);
         assert!(after.len() * 2 < before.len(), "{} of {}", after.len(), before.len());
         assert!(!after.iter().any(|s| s.test.test == "oil-look" && s.test.at.as_deref() == Some("gearbox")));
     }
@@ -207,11 +207,11 @@ mod tests {
         cured.repairs = serde_json::from_value(repair).unwrap();
         assert!(over(&cured));
         // Of the route, answered already, of the road: only what is made under the vehicle is asked there.
-        let mut stops = walked(&case(front_drive(), "growl", "lift"), Heat::Cold);
-        let (n, last) = (stops.len(), stops.last().unwrap().test.clone());
+        let mut steps = route_of(&case(front_drive(), "growl", "lift"), Heat::Cold);
+        let (n, last) = (steps.len(), steps.last().unwrap().test.clone());
         let mut ask = |test: &str, at: Option<&str>| {
-            put_first(&mut stops, &c, builtin(), "S1", (test, at, None));
-            (stops[0].test.test.clone(), stops[0].test.at.clone(), stops.len())
+            put_first(&mut steps, &c, builtin(), "S1", (test, at, None));
+            (steps[0].test.test.clone(), steps[0].test.at.clone(), steps.len())
         };
         assert_eq!(ask(&last.test, last.at.as_deref()), (last.test.clone(), last.at.clone(), n));
         let answered = ("wheel-rock".to_string(), Some("hub.fl".to_string()));
@@ -224,14 +224,14 @@ mod tests {
     #[test]
     fn going_up_is_paid_once_and_a_vehicle_that_is_up_is_looked_at_up_there() {
         let c = case(front_drive(), "click-single", "ground");
-        let w = walked(&c, Heat::Cold);
+        let w = route_of(&c, Heat::Cold);
         let up: Vec<&InspectionStep> = w.iter().filter(|s| builtin().test(&s.test.test).unwrap().lift).collect();
         let own = |s: &InspectionStep| builtin().test(&s.test.test).unwrap().minutes;
         assert!(up[0].test.minutes >= own(up[0]) + 6.0, "{:?}", up[0].test.minutes);
         assert!(up[1].test.minutes < own(up[1]) + 6.0);
         // What the wheels must carry brings a vehicle down again that is up.
         let nut = |on: &str| {
-            let w = walked(&case(front_drive(), "click-single", on), Heat::Cold);
+            let w = route_of(&case(front_drive(), "click-single", on), Heat::Cold);
             w.iter().find(|s| s.test.test == "axle-nut-check").unwrap().test.minutes
         };
         assert!(nut("lift") >= nut("ground") + 5.0);
@@ -242,7 +242,7 @@ mod tests {
         for v in every_layout() {
             for kind in ["vibration", "growl", "clunk"] {
                 let c = case(v.clone(), kind, "lift");
-                let (warm, cold) = (walked(&c, Heat::Warm), walked(&c, Heat::Cold));
+                let (warm, cold) = (route_of(&c, Heat::Warm), route_of(&c, Heat::Cold));
                 assert_eq!(warm.len(), cold.len());
                 assert!(cold.iter().all(|s| !s.too_warm));
                 // All that is too warm stands at the end, and nothing else waits.
@@ -262,7 +262,7 @@ mod tests {
     #[test]
     fn what_could_not_be_told_is_asked_again_at_the_end() {
         let c = case(rear_drive(2), "clunk", "lift");
-        let w = walked(&c, Heat::Cold);
+        let w = route_of(&c, Heat::Cold);
         let t = &w[0].test;
         let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
         let again = inspection_steps(&c, builtin(), "S1", &later, None, Heat::Cold, None);
@@ -274,7 +274,7 @@ mod tests {
     #[test]
     fn nothing_of_the_road_is_asked_under_the_vehicle() {
         for v in every_layout() {
-            let w = walked(&case(v, "growl", "lift"), Heat::Cold);
+            let w = route_of(&case(v, "growl", "lift"), Heat::Cold);
             assert!(
                 w.iter().all(|s| !["neutral-coast", "speed-sweep", "turn", "surface-change"].contains(&s.test.test.as_str()))
             );

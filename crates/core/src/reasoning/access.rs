@@ -21,7 +21,7 @@ const MAX_OFFERED: usize = 3;
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct OpenedPlaces {
     off: Vec<Place>,
-    beside: Vec<Place>,
+    nearby: Vec<Place>,
 }
 
 impl OpenedPlaces {
@@ -32,7 +32,7 @@ impl OpenedPlaces {
         let mut off: Vec<Place> = v.places().into_iter().filter(here).collect();
         // What is looked at taken off is off.
         off.extend(at.filter(|_| t.off).cloned());
-        Self { off, beside: vec![] }
+        Self { off, nearby: vec![] }
     }
 
     /// By the repair of a fault at a place.
@@ -43,19 +43,19 @@ impl OpenedPlaces {
         match at.kind {
             _ if f.in_place => Self::default(),
             _ if at.is_of_shaft() => {
-                Self { off: of(&|p| p.is_of_shaft() && p.end == at.end), beside: of(&|p| p.kind == Diff && p.end == at.end) }
+                Self { off: of(&|p| p.is_of_shaft() && p.end == at.end), nearby: of(&|p| p.kind == Diff && p.end == at.end) }
             }
             Half | HalfInner | HalfOuter => Self {
                 off: of(&|p| in_half(p) && p.corner == at.corner),
-                beside: of(&|p| p.kind == Hub && p.corner == at.corner),
+                nearby: of(&|p| p.kind == Hub && p.corner == at.corner),
             },
-            Hub => Self { off: vec![at.clone()], beside: of(&|p| in_half(p) && p.corner == at.corner) },
-            Diff => Self { off: vec![at.clone()], beside: of(&|p| p.kind == HalfInner && p.end == at.end) },
+            Hub => Self { off: vec![at.clone()], nearby: of(&|p| in_half(p) && p.corner == at.corner) },
+            Diff => Self { off: vec![at.clone()], nearby: of(&|p| p.kind == HalfInner && p.end == at.end) },
             Gearbox | Clutch | Transfer => Self {
                 off: of(&|p| p.kind == at.kind || matches!(p.kind, Gearbox | Clutch) && at.kind != Transfer),
-                beside: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
+                nearby: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
             },
-            Coupler => Self { off: vec![at.clone()], beside: vec![] },
+            Coupler => Self { off: vec![at.clone()], nearby: vec![] },
             Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => {
                 Self::default()
             }
@@ -68,7 +68,7 @@ impl OpenedPlaces {
     }
 
     fn holds(&self, p: &Place) -> bool {
-        self.off.iter().chain(&self.beside).any(|o| o.id == p.id)
+        self.off.iter().chain(&self.nearby).any(|o| o.id == p.id)
     }
 }
 

@@ -12,7 +12,7 @@ use crate::auth::Member;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{Posted, free_id};
-use crate::vehicles::{self, LifeLine};
+use crate::vehicles::{self, HistoryLine};
 use crate::wording::kind_words;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -48,17 +48,17 @@ struct SymptomLine {
 }
 
 /// What is known of the vehicle from before this case.
-struct Life {
+struct VehicleHistory {
     path: String,
-    lines: Vec<LifeLine>,
+    lines: Vec<HistoryLine>,
     /// Changes that bear on a cause and are not counted in this case: kind, in words.
     uncounted: Vec<(String, String)>,
 }
 
-/// Lines of a life shown on a case.
+/// Lines of a history shown on a case.
 const LIFE_SHOWN: usize = 5;
 
-async fn life_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Life>, PageError> {
+async fn vehicle_history_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<VehicleHistory>, PageError> {
     let Some(v) = s.vehicle_of_case(k.stored.id).await? else { return Ok(None) };
     let mut cases = s.cases_of_vehicle(v.id).await?;
     cases.retain(|c| c.stored.id != k.stored.id);
@@ -71,7 +71,7 @@ async fn life_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Life>, PageErro
     };
     let uncounted =
         vehicle_history::uncounted(&v.changes, k.case()).into_iter().map(|c| (c.kind.clone(), change_words(c))).collect();
-    Ok((!lines.is_empty()).then(|| Life { path: format!("/vehicles/{}", v.id), lines, uncounted }))
+    Ok((!lines.is_empty()).then(|| VehicleHistory { path: format!("/vehicles/{}", v.id), lines, uncounted }))
 }
 
 #[derive(Template, WebTemplate)]
@@ -88,7 +88,7 @@ struct ComplaintPage {
     trust: [(&'static str, &'static str); 3],
     /// What the vehicle had run, as it was typed.
     distance: String,
-    life: Option<Life>,
+    vehicle_history: Option<VehicleHistory>,
     attempts: Vec<String>,
     changed: [(&'static str, &'static str); 4],
     /// What can be named as a cause or as a complete unit: value and words.
@@ -156,7 +156,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         causes,
         hints,
         distance: k.stored.document["distance_km"].as_number().map(ToString::to_string).unwrap_or_default(),
-        life: life_of(&mut s, &k).await?,
+        vehicle_history: vehicle_history_of(&mut s, &k).await?,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
         kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),

@@ -96,7 +96,7 @@ impl LiftPage {
 
 /// Which stop is asked: the first where it is left out.
 #[derive(serde::Deserialize)]
-struct WhichStop {
+struct WhichStep {
     s: Option<String>,
     test: Option<String>,
     at: Option<String>,
@@ -130,10 +130,10 @@ fn asked(k: &LoadedCase, b: &Beliefs, s: &InspectionStep, person: &str) -> Optio
 /// What was looked at so far under the vehicle: what, what came out, what was noted.
 fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let of_the_walk = |t: &Test| station_of_test(kb, &t.id) == Station::Lift;
+    let of_the_route = |t: &Test| station_of_test(kb, &t.id) == Station::Lift;
     case.observations
         .iter()
-        .filter(|o| kb.test(&o.test).is_some_and(of_the_walk))
+        .filter(|o| kb.test(&o.test).is_some_and(of_the_route))
         .map(|o| {
             let words = outcome_words(kb, &case.vehicle, &o.test, &o.outcome, None);
             let note = o.note.clone().unwrap_or_default();
@@ -143,12 +143,12 @@ fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
 }
 
 /// The open tests that have left the route, as they can move no decision.
-fn quick_looks(k: &LoadedCase, stops: &[InspectionStep]) -> Vec<(String, String, String)> {
+fn quick_looks(k: &LoadedCase, steps: &[InspectionStep]) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
     open_tests(case, kb, symptom)
         .into_iter()
-        .filter(|t| !stops.iter().any(|s| s.is(&t.test, t.at.as_deref(), t.gear.as_deref())))
+        .filter(|t| !steps.iter().any(|s| s.is(&t.test, t.at.as_deref(), t.gear.as_deref())))
         .filter(|t| access(case, kb, &t.test, t.at.as_deref(), t.minutes).is_some())
         .map(|t| {
             let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
@@ -158,7 +158,7 @@ fn quick_looks(k: &LoadedCase, stops: &[InspectionStep]) -> Vec<(String, String,
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Result<LiftPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Result<LiftPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
@@ -168,7 +168,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     let symptom = k.symptom.as_deref().unwrap_or_default();
     let (heat, warm) = thermal_state::thermal_state_now(case);
     let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
-    let mut stops = match k.answer() {
+    let mut steps = match k.answer() {
         Some(a) if !is_over(case, a) => {
             inspection_steps(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step)
         }
@@ -176,9 +176,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
     };
     // A link to a test always opens that test.
     if let Some(test) = w.test.as_deref() {
-        put_first(&mut stops, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
+        put_first(&mut steps, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
     }
-    let mut to_come: Vec<(String, String, String)> = stops
+    let mut to_come: Vec<(String, String, String)> = steps
         .iter()
         .skip(1)
         .map(|s| {
@@ -193,23 +193,23 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStop>) -> Re
         .collect();
     let beliefs = Beliefs::new(&k);
     let off: Vec<_> = removable_parts(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
-    let mut asked: Vec<Asked> = stops.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
-    if let (Some(first), Some(s)) = (asked.first_mut(), stops.first()) {
+    let mut asked: Vec<Asked> = steps.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
+    if let (Some(first), Some(s)) = (asked.first_mut(), steps.first()) {
         first.card.with_it = with_it(&k, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
         // What is offered with the question is not listed twice.
         to_come.retain(|t| !first.card.with_it.iter().any(|w| w.href == t.2));
     }
-    let is_step = stops.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
+    let is_step = steps.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
     Ok(LiftPage {
         elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.next.words_with_minutes(), f.next.href.clone())),
-        quick_looks: quick_looks(&k, &stops),
+        quick_looks: quick_looks(&k, &steps),
         asked,
         most: crate::stations::lift::attachments::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
         off,
         pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
-        count: done.len() + stops.len(),
+        count: done.len() + steps.len(),
         to_come,
         done,
         up,

@@ -422,7 +422,7 @@ struct Card {
     plan: Option<PlanView>,
     grounded: bool,
     /// What was said on driving, or is proposed to be said.
-    beside: SafetyFindings,
+    safety: SafetyFindings,
     back: String,
     theme: &'static str,
 }
@@ -439,7 +439,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         symptom: symptom.map_or(String::new(), |s| format!("{}: {}", crate::wording::kind_words(&s.kind), s.words)),
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
-        beside: SafetyFindings::new(&k),
+        safety: SafetyFindings::new(&k),
         grounded: case.grounded,
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),
