@@ -5,6 +5,7 @@ use baricord_core::analysis::Analysis;
 use baricord_core::calc;
 use baricord_core::error::Problem;
 use baricord_core::reasoning::knowledge::builtin;
+use baricord_core::reasoning::wording::{answers_words, factor_words, ranked_words};
 use baricord_formats::{CaseSource, answers};
 use clap::{Parser, Subcommand};
 use serde::Serialize;
@@ -182,16 +183,15 @@ fn diagnose(path: &Path, json: bool) -> Result<(), Problem> {
     for s in &d.symptoms {
         outln!("{}", s.id);
         for r in s.ranked.iter().take(6) {
-            let name = k.fault(&r.fault).map_or("none of these", |f| f.name.as_str());
-            outln!("  {:3.0} %  {name}, {}", 100.0 * r.p, case.vehicle.place_words(&r.at));
+            outln!("  {:3.0} %  {}", 100.0 * r.p, ranked_words(k, &case.vehicle, r));
             for b in r.because.iter().take(3) {
-                outln!("         {:+.1} bits  {}", b.bits, b.evidence);
+                outln!("         {}  {}", factor_words(b.bits), b.evidence);
             }
         }
         for n in s.next.iter().take(3) {
             let ask = k.test(&n.test).map_or(n.test.as_str(), |t| t.ask.as_str());
             let at = n.at.as_deref().map(|a| format!(", {}", case.vehicle.place_words(a))).unwrap_or_default();
-            outln!("  next: {ask}{at}: {:.0} min, {:.2} bits", n.minutes, n.bits);
+            outln!("  next: {ask}{at}: {:.0} min, {}", n.minutes, answers_words(n.bits, s.open_bits));
         }
     }
     for w in &d.warnings {

@@ -373,7 +373,7 @@ async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Stri
             return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
         }
     }
-    let what = if is_due { "changed as due" } else { "chose" };
+    let what = if is_due { "replaced as due" } else { "chose" };
     let words = chosen.words(&k.knowledge, &k.case().vehicle);
     s.edit_case(id, None, &format!("{what}: {words}"), &m.person.name, |d| {
         if is_due {

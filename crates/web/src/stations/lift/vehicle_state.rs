@@ -40,7 +40,7 @@ async fn stand(Posted { member: m, path: id, form: f }: Posted) -> Result<Redire
     let on = f.text("on").filter(|o| ["ground", "lift"].contains(o));
     let on = on.ok_or_else(|| Problem::new("missing", "on the ground or on the lift?").field("on"))?;
     let mut s = m.scope().await?;
-    s.edit_case(id, None, if on == "lift" { "up on the lift" } else { "down on its wheels" }, &m.person.name, |d| {
+    s.edit_case(id, None, if on == "lift" { "on the lift" } else { "on the ground" }, &m.person.name, |d| {
         d["state"]["on"] = on.into();
         Ok(())
     })

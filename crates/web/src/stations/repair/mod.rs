@@ -118,7 +118,7 @@ async fn save(Posted { member: m, path: (id, index), form: f }: Posted<(Uuid, us
     let what = if done {
         "repair done"
     } else if dropped {
-        "left the repair"
+        "cancelled the repair"
     } else {
         "repair planned"
     };
