@@ -75,10 +75,13 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
     }
 }
 
+/// The least that a dial's picture reaches to where no limit is known, mm.
+const DIAL_SCALE_MM: f64 = 0.5;
+
 /// The dial at its measuring point: the part's own circle, readings round it, the fitted circle, the high spot.
-pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
+pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: Option<f64>) -> String {
     let (cx, cy, r) = (150.0, 150.0, 84.0);
-    let largest = points.iter().map(|p| p.mm.get().abs()).fold(limit, f64::max).max(0.05);
+    let largest = points.iter().map(|p| p.mm.get().abs()).fold(limit.unwrap_or(DIAL_SCALE_MM), f64::max).max(0.05);
     let scale = 40.0 / largest;
     let mut o =
         String::from(r#"<svg class="dial" viewBox="-14 0 328 300" role="img" aria-label="Dial readings round one turn">"#);
@@ -108,10 +111,11 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: f64) -> String {
             ty + 4.0,
             f.high_spot_deg.get()
         );
-        let over = f.raw_tir_mm.get() > limit;
+        let over = limit.is_some_and(|l| f.raw_tir_mm.get() > l);
+        let of_limit = limit.map_or(String::new(), |l| format!(", limit {l:.2}"));
         let _ = write!(
             o,
-            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm, limit {limit:.2}</text>"#,
+            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm{of_limit}</text>"#,
             if over { " over" } else { "" },
             cy + 4.0,
             f.raw_tir_mm.get(),
@@ -304,8 +308,10 @@ mod tests {
             .collect();
         let input = baricord_core::measure::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
         let fit = baricord_core::measure::runout::runout(&input).unwrap();
-        let svg = dial(&points, Some(&fit), 0.75);
+        let svg = dial(&points, Some(&fit), Some(0.75));
         assert!(svg.contains("mm, limit 0.75") && svg.contains("big mid over"));
-        assert!(!dial(&points, Some(&fit), 3.0).contains("big mid over"));
+        assert!(!dial(&points, Some(&fit), Some(3.0)).contains("big mid over"));
+        let unlimited = dial(&points, Some(&fit), None);
+        assert!(!unlimited.contains("limit") && !unlimited.contains("big mid over"));
     }
 }

@@ -6,7 +6,7 @@
 //! as a run that tells them apart is done where the symptom is felt.
 
 use crate::case::Case;
-use crate::drive::run_plan::PlannedRun;
+use crate::drive::run_plan::{PlannedRun, USUAL_SPEEDS_KMH};
 use crate::units::{KilometresPerHour, Metres, Seconds};
 use serde::{Deserialize, Serialize};
 
@@ -18,8 +18,6 @@ const STRETCH_WHEEL_TURNS: f64 = 24.0;
 const AROUND_PEAK_KMH: f64 = 7.5;
 /// Where no such speed is known, the share of a run that must be done.
 const COMPLETE_SHARE: f64 = 0.8;
-/// Where the driver has not said at which speeds, km/h.
-const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
 
 /// A run that is asked for, or that was driven.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]

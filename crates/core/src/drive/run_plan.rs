@@ -16,7 +16,7 @@ use serde_json::Value;
 const MOST_RUNS: usize = 12;
 
 /// Where the driver has not said at which speeds, km/h.
-const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
+pub(super) const USUAL_SPEEDS_KMH: (f64, f64) = (50.0, 110.0);
 /// Wheel turns that a window of the tracker holds.
 const WINDOW_WHEEL_TURNS: f64 = 32.0;
 

@@ -9,6 +9,11 @@ use crate::units::{Degrees, Millimetres};
 use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
 
+/// Positions that a circle needs.
+pub const LEAST_READINGS: usize = 4;
+/// Positions that are read round one turn at most.
+pub const MOST_READINGS: usize = 36;
+
 /// One reading of the dial.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Reading {
@@ -64,10 +69,10 @@ impl RunoutInput {
             }
             _ => return Err(Problem::new("missing", "dial readings are needed: readings, or mm from 0° on").field("readings")),
         };
-        if !(4..=36).contains(&points.len()) {
+        if !(LEAST_READINGS..=MOST_READINGS).contains(&points.len()) {
             return Err(Problem::new(
                 "out-of-range",
-                format!("4 to 36 positions round the turn are needed, got {}", points.len()),
+                format!("{LEAST_READINGS} to {MOST_READINGS} positions round the turn are needed, got {}", points.len()),
             )
             .field(if self.readings.is_some() { "readings" } else { "mm" }));
         }

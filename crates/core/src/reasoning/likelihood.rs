@@ -243,11 +243,11 @@ impl<'a> Model<'a> {
         let of_each: Vec<f64> = t.outcomes.iter().map(|o| o.base).collect();
         let own = distribution(t, m, &of_each, &self.k.weights.marks);
         let is_own = |c: &Cell| c.place.as_ref().is_some_and(|named| nearness(self.v, named, place) == Nearness::Own);
-        let test_places = |i: usize| cells.iter().filter(|c| c.outcome == i && is_own(c)).count() as f64;
-        let found: f64 = (0..own.len()).filter(|i| test_places(*i) > 0.0).map(|i| own[i]).sum();
+        let own_cells = |i: usize| cells.iter().filter(|c| c.outcome == i && is_own(c)).count() as f64;
+        let found: f64 = (0..own.len()).filter(|i| own_cells(*i) > 0.0).map(|i| own[i]).sum();
         let by_chance = self.spread(t, cells, base, None);
         let of_cell = |(c, b): (&Cell, &f64)| match is_own(c) {
-            true => own[c.outcome] / test_places(c.outcome),
+            true => own[c.outcome] / own_cells(c.outcome),
             false => (1.0 - found) * b,
         };
         let mut p: Vec<f64> = cells.iter().zip(&by_chance).map(of_cell).collect();

@@ -13,7 +13,7 @@ use crate::measure::orders::{OrderLine, orders};
 use crate::vehicle::Vehicle;
 
 /// A cause below this probability is not planned for.
-const SUSPECT_MIN_PROBABILITY: f64 = 0.01;
+const PLANNED_MIN_PROBABILITY: f64 = 0.01;
 /// Causes that are planned for at most.
 const MOST_CAUSES: usize = 14;
 
@@ -22,7 +22,7 @@ pub fn suspects_of(v: &Vehicle, ranked: &[Ranked]) -> Vec<Suspect> {
     let gear = v.gearbox.gears.last().map(|g| g.name.as_str());
     let Ok(ladder) = orders(v, gear) else { return vec![] };
     let all = hypotheses(v, builtin());
-    let is_it = |r: &Ranked, h: &Hypothesis| r.p >= SUSPECT_MIN_PROBABILITY && r.fault == h.fault && r.at == h.at;
+    let is_it = |r: &Ranked, h: &Hypothesis| r.p >= PLANNED_MIN_PROBABILITY && r.fault == h.fault && r.at == h.at;
     let likely = |h: &Hypothesis| ranked.iter().take(MOST_CAUSES).any(|r| is_it(r, h));
     let mut out: Vec<Suspect> = vec![];
     for line in all.iter().filter(|h| likely(h)).flat_map(|h| predicted(builtin(), h, &ladder)).map(|p| p.line) {

@@ -22,6 +22,7 @@ pub(super) const ANGLE_GAUGE: Instrument = Instrument {
     hands: Hands::Gauge,
     points,
     point_of,
+    usual_place: |_| None,
     evaluate,
 };
 

@@ -20,6 +20,7 @@ pub(super) const DIAL: Instrument = Instrument {
     hands: Hands::Dial,
     points,
     point_of,
+    usual_place,
     evaluate,
 };
 
@@ -40,6 +41,12 @@ fn point_of(place: &Place) -> Option<String> {
         PlaceKind::Half | PlaceKind::Hub | PlaceKind::Wheel | PlaceKind::Brake => Some(place.id.clone()),
         _ => None,
     }
+}
+
+/// The last section of the first shaft; without a shaft a half shaft.
+fn usual_place(v: &Vehicle) -> Option<Place> {
+    let last_section = v.props.first().and_then(|p| v.place(&format!("prop.{}.s{}", p.end.id(), p.sections.len())));
+    last_section.or_else(|| v.places().into_iter().find(|p| p.kind == PlaceKind::Half))
 }
 
 fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {

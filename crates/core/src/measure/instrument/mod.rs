@@ -77,8 +77,30 @@ pub struct Instrument {
     pub points: fn(&Vehicle) -> Vec<MeasuringPoint>,
     /// The point of a part that is read first; none where it is not read there.
     pub point_of: fn(&Place) -> Option<String>,
+    /// The part of a vehicle that is read first; none where no part comes before the others.
+    pub usual_place: fn(&Vehicle) -> Option<Place>,
     /// Works a reading at a point out. The input is that of the calculation behind it; errors name its field.
     pub evaluate: fn(&Vehicle, &str, &Value) -> Result<Evaluation, Problem>,
+}
+
+impl Instrument {
+    /// The point that is read when nobody says where; none where the vehicle has nothing to read.
+    pub fn usual_point(&self, v: &Vehicle) -> Option<String> {
+        let first = (self.usual_place)(v).and_then(|p| (self.point_of)(&p));
+        first.or_else(|| (self.points)(v).into_iter().next().map(|p| p.id))
+    }
+
+    /// Works out a reading that is to be kept. Errors: `unknown-place` (422) where the vehicle has no such place or this
+    /// instrument is not read there, and those of the calculation.
+    pub fn read_at(&self, v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem> {
+        let refused = |message: String| Problem::new("unknown-place", message).field("at");
+        let place = v.place(at).ok_or_else(|| refused(format!("this vehicle has no place “{at}”")))?;
+        let is_point = (self.points)(v).iter().any(|p| p.id == at);
+        if !is_point && (place.id != at || point_at(self, v, at).is_none()) {
+            return Err(refused(format!("{} is not read at {}", self.quantity, v.place_words(at))));
+        }
+        (self.evaluate)(v, at, input)
+    }
 }
 
 /// All instruments, in the order in which they are offered.
@@ -149,6 +171,30 @@ mod tests {
         assert_eq!(point_at(dial, &v, "prop.rear.s2.front").as_deref(), Some("prop.rear.s2.front"));
         assert_eq!(point_at(gauge, &v, "prop.rear.j1").as_deref(), Some("prop.rear"));
         assert_eq!((point_at(gauge, &v, "wheel.fl"), point_at(dial, &v, "nowhere")), (None, None));
+    }
+
+    #[test]
+    fn a_reading_is_refused_where_the_instrument_is_not_read() {
+        let (v, dial, balance) = (rear_drive(2), instrument("runout").unwrap(), instrument("joint-drag").unwrap());
+        let around = json!({"mm": [0.1, 0.2, 0.1, 0.0]});
+        let pulls = json!({"arm_mm": 100, "first_n": [1, 1, 1], "second_n": [1, 1, 1]});
+        let at = |i: &Instrument, at: &str, input| i.read_at(&v, at, input).map(|_| ()).map_err(|p| p.code);
+        for place in ["prop.rear.s1.front", "prop.rear.s1", "diff.rear", "wheel.fl", "brake.fl"] {
+            assert_eq!(at(dial, place, &around), Ok(()), "{place}");
+        }
+        for place in ["nowhere", "tyre.fl", "prop.rear.j1", ""] {
+            assert_eq!(at(dial, place, &around), Err("unknown-place".into()), "{place}");
+        }
+        assert_eq!(at(balance, "prop.rear.j1", &pulls), Ok(()));
+        assert_eq!(at(balance, "prop.rear.s1", &pulls), Err("unknown-place".into()));
+    }
+
+    #[test]
+    fn the_first_point_is_the_last_section_of_the_shaft_or_a_half_shaft() {
+        let first = |id: &str, v: &Vehicle| instrument(id).unwrap().usual_point(v);
+        assert_eq!(first("runout", &rear_drive(2)).as_deref(), Some("prop.rear.s2.centre"));
+        assert!(first("runout", &front_drive()).is_some_and(|p| p.starts_with("half.")));
+        assert_eq!((first("angles", &rear_drive(1)).as_deref(), first("angles", &front_drive())), (Some("prop.rear"), None));
     }
 
     #[test]

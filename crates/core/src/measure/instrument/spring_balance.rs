@@ -17,6 +17,7 @@ pub(super) const SPRING_BALANCE: Instrument = Instrument {
     hands: Hands::Swing,
     points,
     point_of,
+    usual_place: |_| None,
     evaluate,
 };
 

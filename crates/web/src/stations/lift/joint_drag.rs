@@ -103,12 +103,8 @@ async fn swung(Posted { member: m, path: id, form: f }: Posted) -> Result<Redire
     let rule = builtin().test_read_with(INSTRUMENT, |_| true).ok_or(PageError::NotFound)?;
     let at = f.need("at", "the joint")?;
     let mut scope = m.scope().await?;
-    let vehicle = scope.case(id).await?.case.vehicle;
-    let read = (balance.evaluate)(&vehicle, at, &input)?;
+    let read = balance.read_at(&scope.case(id).await?.case.vehicle, at, &input)?;
     let outcome = read.outcome.ok_or(PageError::NotFound)?;
-    if !(balance.points)(&vehicle).iter().any(|p| p.id == at) {
-        return Err(Problem::new("unknown-place", format!("“{at}” is no joint of this vehicle")).field("at").into());
-    }
     let words = format!("{}: {}", rule.ask, outcome.replace('-', " "));
     scope
         .edit_case_once(id, f.mark()?, None, &words, &m.person.name, |d| {

@@ -178,11 +178,7 @@ fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
 }
 
 pub(super) const ANGLE_GAUGE: InstrumentForm =
-    InstrumentForm { instrument: "angles", save_words: "Save slopes", usual_point, form, input, answer };
-
-fn usual_point(v: &Vehicle) -> Option<String> {
-    v.props.first().map(|p| format!("prop.{}", p.end.id()))
-}
+    InstrumentForm { instrument: "angles", save_words: "Save slopes", form, input, answer };
 
 fn form(c: &FormContext) -> Result<String, Problem> {
     let v = &c.case.vehicle;

@@ -5,19 +5,14 @@ use crate::charts;
 use crate::stations::form::{FormFields, parse_number};
 use askama::Template;
 use baricord_core::error::{Problem, read_json};
-use baricord_core::measure::instrument::instrument;
-use baricord_core::measure::runout::{Reading, RunoutInput, limit_at, runout};
+use baricord_core::measure::runout::{LEAST_READINGS, Reading, RunoutInput, limit_at, runout};
 use baricord_core::typed_input::{Length, length_mm};
 use baricord_core::units::{Degrees, Millimetres};
-use baricord_core::vehicle::{PlaceKind, Vehicle};
+use baricord_core::vehicle::Vehicle;
 use serde_json::{Value, json};
 
 /// Marks that are offered before anything was read.
 const MARKS: u32 = 8;
-/// Readings that a circle needs.
-const LEAST_READINGS: usize = 4;
-/// The dial's scale where no limit is known, mm.
-const USUAL_LIMIT_MM: f64 = 0.5;
 
 struct Mark {
     deg: u32,
@@ -60,16 +55,16 @@ fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
 }
 
 fn runout_answer(v: &Vehicle, at: &str, points: Vec<Reading>) -> RunoutAnswer {
-    let limit = limit_at(&v.limits, at).map_or(USUAL_LIMIT_MM, |l| l.get());
+    let limit = limit_at(&v.limits, at).map(|l| l.get());
     let mut out = RunoutAnswer::default();
     if points.len() < LEAST_READINGS {
         out.dial = charts::dial(&points, None, limit);
         if !points.is_empty() {
-            out.problem = format!("{} of at least four marks", points.len());
+            out.problem = format!("{} of at least {LEAST_READINGS} marks", points.len());
         }
         return out;
     }
-    match runout(&RunoutInput { readings: Some(points.clone()), mm: None, limit_mm: Some(limit) }) {
+    match runout(&RunoutInput { readings: Some(points.clone()), mm: None, limit_mm: limit }) {
         Err(p) => {
             out.dial = charts::dial(&points, None, limit);
             out.problem = p.message;
@@ -83,8 +78,8 @@ fn runout_answer(v: &Vehicle, at: &str, points: Vec<Reading>) -> RunoutAnswer {
                 ("does not fit a circle".into(), format!("{:.3} mm", r.residual_mm.get())),
             ];
             out.findings = r.findings.iter().map(finding_line).collect();
-            if out.findings.is_empty() {
-                out.findings.push((format!("within {limit:.2} mm"), "within"));
+            if let Some(l) = limit.filter(|_| out.findings.is_empty()) {
+                out.findings.push((format!("within {l:.2} mm"), "within"));
             }
         }
     }
@@ -96,15 +91,7 @@ fn points_of(input: &Value) -> Vec<Reading> {
     read_json::<RunoutInput>(input).and_then(|i| i.points()).unwrap_or_default()
 }
 
-pub(super) const DIAL: InstrumentForm =
-    InstrumentForm { instrument: "runout", save_words: "Save readings", usual_point, form, input, answer };
-
-fn usual_point(v: &Vehicle) -> Option<String> {
-    let dial = instrument(DIAL.instrument)?;
-    let last_section = v.props.first().and_then(|p| v.place(&format!("prop.{}.s{}", p.end.id(), p.sections.len())));
-    let half = || v.places().into_iter().find(|p| p.kind == PlaceKind::Half);
-    (dial.point_of)(&last_section.or_else(half)?)
-}
+pub(super) const DIAL: InstrumentForm = InstrumentForm { instrument: "runout", save_words: "Save readings", form, input, answer };
 
 fn form(c: &FormContext) -> Result<String, Problem> {
     let points = c.earlier.map(points_of).unwrap_or_default();
@@ -124,7 +111,7 @@ fn input(_: &Vehicle, _: &str, f: &FormFields) -> Result<Value, Problem> {
 fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
     rendered(&match readings(f) {
         Ok(points) => runout_answer(v, at, points),
-        Err(p) => RunoutAnswer { problem: p.message, dial: charts::dial(&[], None, USUAL_LIMIT_MM), ..RunoutAnswer::default() },
+        Err(p) => RunoutAnswer { problem: p.message, dial: charts::dial(&[], None, None), ..RunoutAnswer::default() },
     })
 }
 

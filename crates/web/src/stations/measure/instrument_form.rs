@@ -28,8 +28,6 @@ pub(super) struct InstrumentForm {
     pub instrument: &'static str,
     /// What stands on the button.
     pub save_words: &'static str,
-    /// Where it is read when nobody says where.
-    pub usual_point: fn(&Vehicle) -> Option<String>,
     /// The fields with the answer to what was read last.
     pub form: fn(&FormContext) -> Result<String, Problem>,
     /// The calculation's input from what was typed at a point; errors name the field.

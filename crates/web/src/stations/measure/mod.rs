@@ -17,7 +17,6 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::entries::append;
 use baricord_core::case::{Case, Measurement};
-use baricord_core::error::Problem;
 use baricord_core::measure::instrument::{Instrument, MeasuringPoint, instrument, instruments_for, point_at};
 use baricord_core::workflow::Station;
 use instrument_form::{FormContext, InstrumentForm, form_of};
@@ -81,7 +80,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     let tool = *asked.or(offered.first()).ok_or(PageError::NotFound)?;
     let form = form_of(tool.id).ok_or(PageError::NotFound)?;
     let points = (tool.points)(v);
-    let usual = (form.usual_point)(v).or_else(|| points.first().map(|p| p.id.clone())).unwrap_or_default();
+    let usual = tool.usual_point(v).unwrap_or_default();
     let at = q.at.as_deref().and_then(|a| point_at(tool, v, a)).unwrap_or(usual);
     let is_here = |x: &&Measurement| x.kind == tool.id && case.measurement_place(x).is_ok_and(|place| place == at);
     let earlier = case.measurements.iter().rev().find(is_here).map(|x| &x.input);
@@ -137,16 +136,13 @@ async fn save(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, Str
     let (form, instrument) = (need_form(&tool)?, instrument(&tool).ok_or(PageError::NotFound)?);
     let at = f.need("at", "the measuring point")?;
     let mut s = m.scope().await?;
-    let vehicle = s.case(id).await?.case.vehicle;
-    if vehicle.place(at).is_none() {
-        return Err(Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at").into());
-    }
-    let input = (form.input)(&vehicle, at, &f)?;
-    (instrument.evaluate)(&vehicle, at, &input)?;
     s.edit_case(id, None, &format!("{tool} read at {at}"), &m.person.name, |d| {
+        let case = Case::from_json(d)?;
+        let input = (form.input)(&case.vehicle, at, &f)?;
+        instrument.read_at(&case.vehicle, at, &input)?;
         let mut reading = json!({"kind": tool, "at": at, "input": input});
         // What is read while a repair waits for its proof is after it.
-        if Case::from_json(d)?.is_after_repair() {
+        if case.is_after_repair() {
             reading["phase"] = "after".into();
         }
         append(d, "measurements", reading);
