@@ -16,6 +16,7 @@
 //! | [`repair`] | what is bought for a chosen cause, and how the choice is put into the case |
 //! | [`proof`] | before against after |
 //! | [`safety`] | cautions, clearance to drive |
+//! | [`edit`] | everything that can happen to a case, one act at a time, and when it is refused or taken back |
 //! | [`workflow`] | the stations of a case and what is done next |
 //! | [`vehicle_history`] | a vehicle over all its cases: what was done, what changed |
 //!
@@ -26,6 +27,7 @@ pub mod analysis;
 pub mod calc;
 pub mod case;
 pub mod drive;
+pub mod edit;
 pub mod error;
 pub mod hands;
 pub mod lift;

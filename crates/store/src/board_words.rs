@@ -27,13 +27,13 @@ impl Scope {
         let (analysis, proof) = self.analysis(c.id).await?.unzip();
         let overrides = self.overrides().await?;
         let weighed_by = overrides.version();
-        let (mut case, document) = (c.case.clone(), c.document.clone());
+        let mut case = c.case().clone();
         case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
         let weigh = move || -> Result<BoardWords, StoreError> {
             let k = overrides.knowledge()?;
             let d = diagnose(&case, &k, analysis.as_ref());
             let next = next_action(&case, &k, &d, proof.as_ref());
-            let words = next.on_the_board(&case, proposed_clearance(&document, &case, &d).as_ref());
+            let words = next.on_the_board(&case, proposed_clearance(&case, &d).as_ref());
             Ok(BoardWords { station: next.station, words, weighed_by })
         };
         tokio::task::spawn_blocking(weigh).await.map_err(|e| StoreError::Broken(e.to_string()))?

@@ -5,7 +5,8 @@
 //!
 //! | module | what it keeps |
 //! |---|---|
-//! | [`cases`] | the documents with their history, and what the board shows of them |
+//! | [`cases`] | the documents as they are now, and what the board shows of them |
+//! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
 //! | [`vehicles`] | a vehicle over many cases |
@@ -16,6 +17,7 @@ pub mod analysis_tasks;
 mod board_words;
 pub mod cases;
 pub mod drives;
+pub mod events;
 pub mod incoming;
 pub mod opinions;
 pub mod people;
@@ -41,16 +43,9 @@ pub enum StoreError {
     /// It does not exist, or belongs to another workshop: nobody can tell the two apart.
     #[error("not found")]
     NotFound,
-    /// Someone else has saved meanwhile.
-    #[error("changed meanwhile by {by}: {what}")]
-    Stale {
-        /// Who.
-        by: String,
-        /// What they did.
-        what: String,
-        /// The version now.
-        version: i32,
-    },
+    /// Somebody has changed the same meanwhile: both edits stand side by side.
+    #[error("changed meanwhile: {}", both_words(.0))]
+    Conflict(Box<events::BothEdits>),
     /// The database did not answer or refused.
     #[error("the database: {0}")]
     Database(#[from] sqlx::Error),
@@ -69,6 +64,11 @@ pub enum StoreError {
     /// The document is not a case.
     #[error(transparent)]
     Problem(#[from] baricord_core::error::Problem),
+}
+
+/// What others did, with who did it.
+fn both_words(both: &events::BothEdits) -> String {
+    both.theirs.iter().map(|e| format!("{}: {}", e.person, e.what)).collect::<Vec<_>>().join("; ")
 }
 
 impl StoreError {

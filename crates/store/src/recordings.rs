@@ -319,6 +319,15 @@ impl Scope {
         }
     }
 
+    /// Whether the recordings of a case were analysed.
+    pub(crate) async fn has_analysis(&mut self, case: Uuid) -> Result<bool, StoreError> {
+        Ok(sqlx::query_scalar("SELECT EXISTS (SELECT 1 FROM case_analysis WHERE case_id = $1 AND workshop_id = $2)")
+            .bind(case)
+            .bind(self.workshop())
+            .fetch_one(&mut *self.tx)
+            .await?)
+    }
+
     /// The proof alone.
     pub async fn verification(&mut self, case: Uuid) -> Result<Option<Verification>, StoreError> {
         self.analysis_text(case).await?.map(|(_, v)| read(&v)).transpose()

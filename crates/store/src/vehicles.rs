@@ -117,7 +117,7 @@ impl Scope {
         for (case, opened, closed) in rows {
             let stored = self.case(case).await?;
             // A case that came from elsewhere says itself when it was opened.
-            let opened = stored.case.opened.clone().unwrap_or(opened);
+            let opened = stored.case().opened.clone().unwrap_or(opened);
             out.push(CaseOfVehicle { stored, opened, closed });
         }
         out.sort_by(|a, b| a.opened.cmp(&b.opened));

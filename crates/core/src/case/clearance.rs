@@ -1,5 +1,6 @@
 //! What a person says on driving: the statement that stands in a case. The last one counts, and one that cannot be read grounds.
 
+use super::entry::{Entry, write_ids};
 use super::fault_at::FaultAt;
 use super::{Case, Observation};
 use crate::error::Problem;
@@ -28,6 +29,9 @@ impl Clearance {
 /// A statement on driving. The last one of a case counts.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ClearanceStatement {
+    /// Id of the entry.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub id: String,
     /// Whether.
     pub drive: Clearance,
     /// Why.
@@ -40,6 +44,9 @@ pub struct ClearanceStatement {
     pub kmh: Option<f64>,
     /// Who says so.
     pub by: String,
+    /// When, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
     /// What had been proposed when it was said: it is not proposed again for these.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub answers: Vec<FaultAt>,
@@ -114,22 +121,74 @@ impl ClearanceStatement {
     }
 }
 
-/// What a case's document says now on driving: its last statement. One that cannot be read, or that lacks
-/// its reason or limit, grounds the vehicle until somebody says again.
-pub fn stated_clearance(document: &Value) -> Option<ClearanceStatement> {
-    let last = match document.get("safety")? {
-        Value::Null => return None,
-        Value::Array(all) => all.last()?,
-        other => other,
+/// A statement as it stands in a case: one that cannot be read is kept, and grounds.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum Stated {
+    /// It reads.
+    Read(ClearanceStatement),
+    /// It does not.
+    Unread(Value),
+}
+
+impl Entry for Stated {
+    const LETTER: char = 's';
+    fn id(&self) -> &str {
+        match self {
+            Stated::Read(s) => &s.id,
+            Stated::Unread(v) => v.get("id").and_then(Value::as_str).unwrap_or_default(),
+        }
+    }
+    fn set_id(&mut self, id: String) {
+        match self {
+            Stated::Read(s) => s.id = id,
+            Stated::Unread(v) => {
+                if let Some(map) = v.as_object_mut() {
+                    map.insert("id".into(), id.into());
+                }
+            }
+        }
+    }
+}
+
+/// The statements of a case. What stands in the place of the list and is none is a statement that cannot be read.
+pub(super) fn statements<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Vec<Stated>, D::Error> {
+    let mut all = match Value::deserialize(d)? {
+        Value::Null => vec![],
+        Value::Array(all) => all,
+        other => vec![other],
     };
-    let read = serde_json::from_value::<ClearanceStatement>(last.clone()).ok().filter(|s| s.check().is_ok());
-    Some(read.unwrap_or_else(|| ClearanceStatement {
-        drive: Clearance::No,
-        reason: "the last statement on driving cannot be read: say again whether it may be driven".into(),
-        km: None,
-        kmh: None,
-        by: "Baricord".into(),
-        answers: vec![],
-        observations: 0,
-    }))
+    write_ids(&mut all, Stated::LETTER);
+    let read = |v: Value| serde_json::from_value(v.clone()).map_or(Stated::Unread(v), Stated::Read);
+    Ok(all.into_iter().map(read).collect())
+}
+
+/// Why a vehicle is grounded whose last statement cannot be read.
+pub const UNREAD: &str = "the last statement on driving cannot be read: say again whether it may be driven";
+
+impl Case {
+    /// What the case says now on driving: its last statement. One that cannot be read, or that lacks its reason or limit, grounds
+    /// the vehicle until somebody says again.
+    pub fn clearance(&self) -> Option<ClearanceStatement> {
+        let read = match self.safety.last()? {
+            Stated::Read(s) => s.check().is_ok().then(|| s.clone()),
+            Stated::Unread(_) => None,
+        };
+        Some(read.unwrap_or_else(|| ClearanceStatement {
+            id: String::new(),
+            drive: Clearance::No,
+            reason: UNREAD.into(),
+            km: None,
+            kmh: None,
+            by: "Baricord".into(),
+            at_time: None,
+            answers: vec![],
+            observations: 0,
+        }))
+    }
+
+    /// Whether it was said that it is not to be driven: no drive is proposed.
+    pub fn is_grounded(&self) -> bool {
+        self.clearance().is_some_and(|s| s.drive == Clearance::No)
+    }
 }

@@ -4,278 +4,91 @@
 //! The file itself is kept whole as JSON, so that what the program does not know is written back;
 //! these types are the reading of it that the rules work on.
 
-pub mod attempts;
+mod attempts;
 pub mod clearance;
-pub mod entries;
+pub mod document;
+pub mod entry;
 pub mod fault_at;
+mod heard;
 pub mod intake;
+mod notes;
+mod observation;
+pub mod patch;
 mod recording_spec;
+mod repair;
 #[cfg(test)]
 pub(crate) mod sample;
+mod state;
+mod symptom;
 pub mod vocabulary;
 
-use crate::case::attempts::readable;
-pub use crate::case::attempts::{Attempt, Due, Hint};
-use crate::case::fault_at::FaultAt;
-pub use crate::case::recording_spec::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER};
+pub use self::attempts::{Attempt, Hint};
+use self::clearance::{Stated, statements};
+use self::entry::{Entry, entry, readable};
+pub use self::heard::{Compared, Heard, LevelUnit};
+pub use self::notes::{Attachment, Opinion, SafetyFinding};
+pub use self::observation::{
+    AskedLater, BalancePulls, BlindAnswer, DRIVER, NOT_POSSIBLE, Observation, Question, TestCondition,
+};
+pub use self::recording_spec::{
+    ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER, Simulated,
+};
+pub use self::repair::{AlsoChanged, Due, NamedChange, Repair, StepDone, Torque};
+pub use self::state::State;
+pub use self::symptom::{SpeedRange, Symptom};
 use crate::error::{Problem, read_json};
 use crate::units::Kilometres;
-use crate::vehicle::{Place, Vehicle};
+use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeMap;
 
 /// The word that opens every case file.
 pub const FORMAT: &str = "baricord-case";
 /// The version that this program reads and writes.
 pub const VERSION: u64 = 1;
 
-/// Speeds at which a symptom is there.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct SpeedRange {
-    /// Lower end, km/h.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<f64>,
-    /// Strongest.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub peak: Option<f64>,
-    /// To.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub to: Option<f64>,
-}
-
-/// One symptom, traced on its own.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Symptom {
-    /// Its id in the case.
+/// Numbers read on the vehicle.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Measurement {
+    /// Id of the entry; `m1` for the first of a file that names none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub id: String,
-    /// What it is.
+    /// Which calculation they belong to.
     pub kind: String,
-    /// Where it is felt.
-    #[serde(default)]
-    pub felt: Vec<String>,
-    /// Where it is heard from.
-    #[serde(default)]
-    pub heard_from: Option<String>,
-    /// At which speeds.
-    #[serde(default)]
-    pub speed_kmh: Option<SpeedRange>,
-    /// The driver's words.
-    #[serde(default)]
-    pub words: String,
-    /// Under which condition it was heard: answers to the intake's questions. A list of answers is joined by commas.
-    #[serde(default, deserialize_with = "answers")]
-    pub condition: BTreeMap<String, String>,
-    /// It comes and goes by itself: one silence is weak.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub intermittent: bool,
-}
-
-impl Symptom {
-    /// Whether one silence is weak: it comes and goes, or it did not come when it was listened for.
-    pub fn is_intermittent(&self) -> bool {
-        self.intermittent || self.condition.get("heard").is_some_and(|h| h == "no")
-    }
-}
-
-/// Answers as texts: a list joined by commas, a truth value or number in words; what is an object says nothing.
-fn answers<'de, D: serde::Deserializer<'de>>(d: D) -> Result<BTreeMap<String, String>, D::Error> {
-    fn text(v: &Value) -> Option<String> {
-        match v {
-            Value::String(s) => Some(s.clone()),
-            Value::Bool(b) => Some(b.to_string()),
-            Value::Number(n) => Some(n.to_string()),
-            Value::Array(all) => Some(all.iter().filter_map(text).collect::<Vec<_>>().join(",")),
-            Value::Null | Value::Object(_) => None,
-        }
-    }
-    let given: BTreeMap<String, Value> = BTreeMap::deserialize(d)?;
-    Ok(given.iter().filter_map(|(k, v)| Some((k.clone(), text(v)?))).collect())
-}
-
-/// A test made, and its outcome.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Observation {
-    /// Of one symptom; of all when left out.
-    #[serde(default)]
-    pub symptom: Option<String>,
-    /// Which test.
-    pub test: String,
     /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// In which gear.
-    #[serde(default)]
-    pub gear: Option<String>,
-    /// What came out.
-    #[serde(default)]
-    pub outcome: String,
-    /// What else is true at once, of a test that allows it: “always, worse pulling”, “play and metal”.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub also: Vec<String>,
-    /// What was noted with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub note: Option<String>,
-    /// Who says so: `driver` weighs less than `mechanic`, the default.
+    pub at: Option<String>,
+    /// Of one symptom; of all when left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub symptom: Option<String>,
+    /// The calculation's input, in the shape that its kind has.
+    #[serde(default)]
+    pub input: Value,
+    /// Who read it: driver or mechanic, the default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
     /// before or after a repair; before when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub phase: Option<String>,
-}
-
-/// The outcome of a test that could not be made.
-pub const NOT_POSSIBLE: &str = "not-possible";
-/// The source of what the driver says.
-pub const DRIVER: &str = "driver";
-
-impl Observation {
-    /// A mechanic's answer before any repair.
-    pub fn new(test: &str, outcome: &str) -> Self {
-        Self {
-            symptom: None,
-            test: test.into(),
-            at: None,
-            gear: None,
-            outcome: outcome.into(),
-            also: vec![],
-            note: None,
-            source: None,
-            phase: None,
-        }
-    }
-    /// Whether it was made after a repair: it says nothing about the cause before it.
-    pub fn is_after(&self) -> bool {
-        self.phase.as_deref() == Some("after")
-    }
-    /// The gear it names: in its own key, or as the place `gearbox.3`.
-    pub fn named_gear(&self) -> Option<&str> {
-        self.gear.as_deref().or_else(|| self.at.as_deref().and_then(|a| a.strip_prefix("gearbox.")))
-    }
-}
-
-impl Case {
-    /// Whether what is recorded now is the run after: a repair is done and not judged yet.
-    pub fn is_after_repair(&self) -> bool {
-        self.repairs.last().is_some_and(|r| r.result.as_deref() == Some("open"))
-    }
-}
-
-/// Numbers read on the vehicle.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Measurement {
-    /// Which calculation they belong to.
-    pub kind: String,
-    /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// Of one symptom; of all when left out.
-    #[serde(default)]
-    pub symptom: Option<String>,
-    /// The calculation's input.
-    #[serde(default)]
-    pub input: Value,
-    /// before or after a repair; before when left out.
+    /// The repair that it follows; all open ones when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub phase: Option<String>,
+    pub repair: Option<String>,
+    /// How it was read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub condition: Option<TestCondition>,
+    /// When, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
+    /// Who read it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
 }
+entry!(Measurement, 'm');
 
 impl Measurement {
     /// Whether it was read after a repair.
     pub fn is_after(&self) -> bool {
         self.phase.as_deref() == Some("after")
-    }
-}
-
-/// A repair, planned or done.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Repair {
-    /// Of one symptom; of all when left out.
-    #[serde(default)]
-    pub symptom: Option<String>,
-    /// The cause it is meant to cure; empty for work without a search (`task`).
-    #[serde(default)]
-    pub fault: String,
-    /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// In which gear.
-    #[serde(default)]
-    pub gear: Option<String>,
-    /// cured, improved, not-cured, open.
-    #[serde(default)]
-    pub result: Option<String>,
-    /// original, rebuilt, copy, used.
-    #[serde(default)]
-    pub part: Option<String>,
-    /// Other changes before the same drive.
-    #[serde(default, rename = "with")]
-    pub other_changes: Vec<Value>,
-    /// Several places changed at once.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub places: Vec<String>,
-}
-
-impl Repair {
-    /// Every place it was made at.
-    pub fn all_places(&self) -> impl Iterator<Item = &str> {
-        self.at.as_deref().into_iter().chain(self.places.iter().map(String::as_str))
-    }
-
-    /// The other faults that were changed before the same drive, where they are named with their place.
-    pub fn changed_with(&self) -> impl Iterator<Item = FaultAt> {
-        self.other_changes.iter().filter_map(|w| match w {
-            Value::String(s) => FaultAt::parse(s),
-            w => Some(FaultAt::new(w["fault"].as_str()?, w["at"].as_str()?)),
-        })
-    }
-
-    /// What is repaired with it as the same cause: its other places, and the other faults.
-    pub fn repaired_with(&self) -> Vec<FaultAt> {
-        let more = self.all_places().filter(|at| Some(*at) != self.at.as_deref());
-        more.map(|at| FaultAt::new(&self.fault, at)).chain(self.changed_with()).collect()
-    }
-
-    /// Whether a fault at a place was repaired with it.
-    pub fn mends(&self, fault: &str, at: &str) -> bool {
-        self.fault == fault && self.all_places().any(|p| p == at) || self.changed_with().any(|w| w.fault == fault && w.at == at)
-    }
-
-    /// Whether it is not judged yet: planned, or made and not proved.
-    pub fn is_open(&self) -> bool {
-        matches!(self.result.as_deref(), None | Some("open"))
-    }
-
-    /// Whether it was made.
-    pub fn is_done(&self) -> bool {
-        self.result.is_some()
-    }
-}
-
-/// How the vehicle stands now.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct State {
-    /// ground or lift.
-    #[serde(default)]
-    pub on: Option<String>,
-    /// Places that are off.
-    #[serde(default)]
-    pub off: Vec<String>,
-    /// Until when it counts as warm from the road, as 2026-11-26T21:22:00Z.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub warm_until: Option<String>,
-}
-
-impl State {
-    /// Whether it is up on the lift.
-    pub fn is_up(&self) -> bool {
-        self.on.as_deref() == Some("lift")
-    }
-
-    /// Whether a part is off, on its own or with the shaft that it belongs to.
-    pub fn is_off(&self, p: &Place) -> bool {
-        let named = |id: &str| self.off.iter().any(|o| o == id);
-        named(&p.id) || p.whole().is_some_and(|w| named(&w))
     }
 }
 
@@ -295,7 +108,12 @@ fn check_text(doc: &Value) -> Result<(), Problem> {
     }
 }
 
-/// A case file as the rules read it: typed, unknown keys left out.
+/// A text; what is none says nothing.
+fn text_only<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Option<String>, D::Error> {
+    Ok(Value::deserialize(d)?.as_str().map(String::from))
+}
+
+/// A case file as the rules read it: typed, unknown keys left out. [`document::CaseDocument`] keeps those.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Case {
     /// Id of the case file; it stays over exports.
@@ -318,12 +136,15 @@ pub struct Case {
     /// Work that was asked about and denied: history tags.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub history_denied: Vec<String>,
+    /// When it must be handed back, RFC 3339. Files that were written before this was a time hold a list of parts here.
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "text_only")]
+    pub due: Option<String>,
     /// What others tried before.
     #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
     pub attempts: Vec<Attempt>,
-    /// What was changed because it was due.
+    /// Parts that were changed because they were due.
     #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub due: Vec<Due>,
+    pub replaced_as_due: Vec<Due>,
     /// What was said from outside of what it may be.
     #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
     pub hints: Vec<Hint>,
@@ -336,6 +157,30 @@ pub struct Case {
     /// What was recorded.
     #[serde(default)]
     pub recordings: Vec<RecordingSpec>,
+    /// Answers given blind, decided upon or not.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub votes: Vec<BlindAnswer>,
+    /// What was asked and could not be answered yet.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub asked_later: Vec<AskedLater>,
+    /// Levels heard at places.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub listened: Vec<Heard>,
+    /// Sounds compared blind.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub compared: Vec<Compared>,
+    /// Pictures and spoken notes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub pinned: Vec<Attachment>,
+    /// Statements on driving; the last one counts ([`Case::clearance`]).
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "statements")]
+    pub safety: Vec<Stated>,
+    /// What was found on the way.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub found: Vec<SafetyFinding>,
+    /// Second opinions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
+    pub opinions: Vec<Opinion>,
     /// What was measured.
     #[serde(default)]
     pub measurements: Vec<Measurement>,
@@ -343,14 +188,11 @@ pub struct Case {
     #[serde(default)]
     pub repairs: Vec<Repair>,
     /// How the vehicle stands.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<State>,
     /// A made-up case: only here do runs of the simulated recorder count.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub demo: bool,
-    /// It was said that it is not to be driven: no drive is proposed.
-    #[serde(skip)]
-    pub grounded: bool,
 }
 
 impl Case {
@@ -386,8 +228,21 @@ impl Case {
             }
         }
         let mut case: Case = read_json(doc)?;
+        // What older files have under `due`: see `document`.
+        if doc["due"].is_array() && case.replaced_as_due.is_empty() {
+            case.replaced_as_due = readable(doc["due"].clone()).unwrap_or_default();
+        }
+        entry::give_ids(&mut case.observations);
+        entry::give_ids(&mut case.measurements);
+        entry::give_ids(&mut case.repairs);
+        case.check()?;
+        Ok(case)
+    }
+
+    /// What a case must hold to: lists of a bounded length, a vehicle that can be, no id twice.
+    pub(crate) fn check(&self) -> Result<(), Problem> {
+        let case = self;
         case.check_bounds()?;
-        case.grounded = clearance::stated_clearance(doc).is_some_and(|s| s.drive == clearance::Clearance::No);
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
         let mut seen = std::collections::HashSet::new();
         let mut unique =
@@ -399,7 +254,46 @@ impl Case {
             };
         unique("symptoms", case.symptoms.iter().map(|s| s.id.as_str()).collect())?;
         unique("recordings", case.recordings.iter().map(|s| s.id.as_str()).collect())?;
-        Ok(case)
+        unique("observations", case.observations.iter().map(|s| s.id.as_str()).collect())?;
+        unique("measurements", case.measurements.iter().map(|s| s.id.as_str()).collect())?;
+        unique("repairs", case.repairs.iter().map(|s| s.id.as_str()).collect())
+    }
+
+    /// A new case of a vehicle.
+    pub fn new(id: &str, title: &str, vehicle: Vehicle) -> Self {
+        Self {
+            id: id.into(),
+            title: title.into(),
+            vehicle,
+            opened: None,
+            distance_km: None,
+            history: vec![],
+            history_denied: vec![],
+            due: None,
+            attempts: vec![],
+            replaced_as_due: vec![],
+            hints: vec![],
+            symptoms: vec![],
+            observations: vec![],
+            recordings: vec![],
+            votes: vec![],
+            asked_later: vec![],
+            listened: vec![],
+            compared: vec![],
+            pinned: vec![],
+            safety: vec![],
+            found: vec![],
+            opinions: vec![],
+            measurements: vec![],
+            repairs: vec![],
+            state: None,
+            demo: false,
+        }
+    }
+
+    /// Whether what is recorded now is the run after: a repair is done and not judged yet.
+    pub fn is_after_repair(&self) -> bool {
+        self.repairs.last().is_some_and(Repair::waits_for_proof)
     }
 
     /// Whether a recording counts: runs of the simulated recorder do in demo cases only.
@@ -567,7 +461,7 @@ mod tests {
 
     #[test]
     fn a_measurement_without_a_place_belongs_to_the_only_shaft() {
-        let m = Measurement { kind: "angles".into(), at: None, symptom: None, input: Value::Null, phase: None };
+        let m = Measurement { kind: "angles".into(), ..Measurement::default() };
         let case = |v| Case { vehicle: v, ..Case::from_json(&doc()).unwrap() };
         assert_eq!(case(rear_drive(1)).measurement_place(&m).unwrap(), "prop.rear");
         assert!(case(four_wheel_drive()).measurement_place(&m).is_err());

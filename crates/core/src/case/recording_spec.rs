@@ -1,5 +1,6 @@
 //! What a case file says of a recording: how it was driven, how its file is written, what its columns hold.
 
+use super::entry::{Entry, entry};
 use serde::{Deserialize, Serialize};
 
 /// A column of a recording.
@@ -8,7 +9,7 @@ pub struct Column {
     /// Its heading.
     pub column: String,
     /// Unit of its samples: `m/s2`, `fs`, `1/min` …
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
 }
 
@@ -20,10 +21,10 @@ pub struct ChannelSpec {
     /// acceleration, sound, velocity or pulse.
     pub quantity: String,
     /// Unit of its samples: `m/s2`, `fs`, `1/min` …
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
     /// What a pulse counts.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub per: Option<String>,
 }
 
@@ -31,64 +32,89 @@ pub struct ChannelSpec {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct ReferenceSpec {
     /// Another file.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
     /// Its heading.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub column: Option<String>,
     /// Unit of its readings: `km/h`, `1/min` …
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
     /// The time column of the other file.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<Column>,
 }
 
 /// What is known of a recording, its samples apart.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct RecordingSpec {
     /// Its id in the case.
     pub id: String,
     /// Of one symptom; of all when left out.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub symptom: Option<String>,
     /// before or after the repair.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub phase: Option<String>,
     /// Where its samples are.
     #[serde(default)]
     pub file: String,
     /// In which gear; `varies`; or unknown.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
     /// drive, coast, float, neutral, varies.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub throttle: Option<String>,
     /// In which range.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub range: Option<String>,
     /// Where the sensor was.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
     /// What recorded it, where that is known: [`SIMULATED_RECORDER`] stands in for a real one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub recorder: Option<String>,
+    /// The axles that were driven; left out: all that are not engaged by hand.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub engaged: Vec<String>,
+    /// What the simulator put into it, where it made it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub simulated: Option<Simulated>,
     /// How its table is written, where that was said and is not to be guessed.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub csv: Option<CsvWriting>,
     /// The time column; none in a WAV file.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<Column>,
     /// Channels of the file, in its order.
     #[serde(default)]
     pub channels: Vec<ChannelSpec>,
     /// The road speed.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub speed: Option<ReferenceSpec>,
     /// The engine speed.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rpm: Option<ReferenceSpec>,
 }
+
+/// What the simulator put into a recording: faults as they were asked for, and what an analysis should find.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Simulated {
+    /// As `fault@place:severity`.
+    #[serde(default)]
+    pub faults: Vec<String>,
+    /// Of the random source.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seed: Option<u64>,
+    /// True wheel frequency over the described one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scale: Option<f64>,
+    /// How late the speed comes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lag_s: Option<f64>,
+}
+
+entry!(RecordingSpec, 'R');
 
 /// How a table is written.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,48 +1,7 @@
 //! Feel is voted blind: two people answer one question before either sees the other's answer. Alike, it counts as
 //! observed; where they differ both answers are shown, and one of them decides or both feel again.
 
-use crate::case::entries::read_entries;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-
-/// What is asked: a test at a place, for a symptom.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Question {
-    /// Id of a symptom of the case; none where it concerns all.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub symptom: Option<String>,
-    /// Id of a test of the knowledge: `joint-wiggle`.
-    pub test: String,
-    /// Where.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at: Option<String>,
-    /// In which gear.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gear: Option<String>,
-}
-
-/// One person's answer.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct BlindAnswer {
-    /// To what.
-    #[serde(flatten)]
-    pub question: Question,
-    /// Whose it is.
-    pub by: String,
-    /// What they felt.
-    pub outcome: String,
-    /// What they noted with it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub note: Option<String>,
-    /// Whether it has been decided upon.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub settled: bool,
-}
-
-/// The blind answers of a case's document.
-pub fn votes(document: &Value) -> Vec<BlindAnswer> {
-    read_entries(document, "votes").into_iter().map(|v| v.1).collect()
-}
+use crate::case::{BlindAnswer, Question};
 
 /// How a question stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,7 +87,7 @@ mod tests {
 
     fn vote(at: &str, by: &str, outcome: &str) -> BlindAnswer {
         let question = Question { symptom: None, test: "joint-wiggle".into(), at: Some(at.into()), gear: None };
-        BlindAnswer { question, by: by.into(), outcome: outcome.into(), note: None, settled: false }
+        BlindAnswer { question, by: by.into(), outcome: outcome.into(), ..BlindAnswer::default() }
     }
 
     #[test]
@@ -151,12 +110,14 @@ mod tests {
 
     #[test]
     fn votes_are_read_from_a_case_and_written_back() {
-        let v = vec![vote("prop.rear.j1", "Maren", "play")];
-        let d = serde_json::json!({ "votes": v });
-        assert_eq!(d["votes"][0]["at"], "prop.rear.j1");
-        assert_eq!(votes(&d), v);
-        assert!(votes(&serde_json::json!({"votes": "nonsense"})).is_empty());
-        assert_eq!(votes(&serde_json::json!({"votes": [{"test": 1}, v[0], 7]})), v);
+        let case = |votes: serde_json::Value| {
+            crate::case::sample::case(crate::vehicle::sample::rear_drive(1), &[serde_json::json!({ "votes": votes })])
+        };
+        let v = BlindAnswer { id: "v2".into(), ..vote("prop.rear.j1", "Maren", "play") };
+        let written = serde_json::json!(vote("prop.rear.j1", "Maren", "play"));
+        assert_eq!(written["at"], "prop.rear.j1");
+        assert!(case("nonsense".into()).votes.is_empty());
+        assert_eq!(case(serde_json::json!([{"test": 1}, written, 7])).votes, [v]);
     }
 
     proptest! {

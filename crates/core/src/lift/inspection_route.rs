@@ -1,24 +1,11 @@
 //! The inspection route round and under a vehicle: what can be looked at, felt and listened to, in the order in which it is worth making from where the
 //! vehicle is now ([`route`]): posture, access, and what cools counted.
 
-use crate::case::Case;
+use crate::case::{AskedLater, Case};
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
 use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, route};
 use crate::vehicle::Place;
-use serde::{Deserialize, Serialize};
-
-/// Something that was asked and could not be answered: asked again when all else is done.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct AskedLater {
-    /// Id of a test of the knowledge: `joint-wiggle`.
-    pub test: String,
-    /// Where.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at: Option<String>,
-    /// In which gear.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub gear: Option<String>,
-}
+use serde::Serialize;
 
 /// How a stop is reached, the least effort first.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -264,7 +251,7 @@ mod tests {
         let c = case(rear_drive(2), "clunk", "lift");
         let w = route_of(&c, Heat::Cold);
         let t = &w[0].test;
-        let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone() }];
+        let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone(), ..AskedLater::default() }];
         let again = inspection_steps(&c, builtin(), "S1", &later, None, Heat::Cold, None);
         assert_eq!(again.len(), w.len());
         let last = again.last().unwrap();

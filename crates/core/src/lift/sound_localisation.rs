@@ -1,95 +1,47 @@
 //! The loudest place: a level at each place that was listened at, and sounds of two places compared without knowing
 //! which is which.
 
-use crate::case::entries::read_entries;
+use crate::case::{Attachment, Case, Compared, Heard, LevelUnit};
+use crate::reasoning::knowledge::Knowledge;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
-/// The unit of a level.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub enum LevelUnit {
-    /// A meter's decibels.
-    #[serde(rename = "dB")]
-    Decibel,
-    /// By ear, nothing 0 to loudest 10.
-    #[serde(rename = "of 10")]
-    OfTen,
-}
-
-impl LevelUnit {
-    /// As it is written.
-    pub fn words(self) -> &'static str {
-        match self {
-            LevelUnit::Decibel => "dB",
-            LevelUnit::OfTen => "of 10",
-        }
-    }
-
-    /// By its word.
-    pub fn named(word: &str) -> Option<Self> {
-        [LevelUnit::Decibel, LevelUnit::OfTen].into_iter().find(|u| u.words() == word)
-    }
-
-    /// Its lowest and highest value.
-    pub fn range(self) -> (f64, f64) {
-        match self {
-            LevelUnit::Decibel => (0.0, 140.0),
-            LevelUnit::OfTen => (0.0, 10.0),
-        }
-    }
-
-    /// So much louder is clearly louder: what an ear, or a meter held by hand, tells apart.
-    fn clearly(self) -> f64 {
-        match self {
-            LevelUnit::Decibel => 3.0,
-            LevelUnit::OfTen => 2.0,
-        }
+/// So much louder is clearly louder: what an ear, or a meter held by hand, tells apart.
+fn clearly_louder(unit: LevelUnit) -> f64 {
+    match unit {
+        LevelUnit::Decibel => 3.0,
+        LevelUnit::OfTen => 2.0,
     }
 }
 
-/// A level heard at a place.
+/// A level as it is typed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Heard {
+#[serde(deny_unknown_fields)]
+pub struct Level {
     /// Where.
     pub at: String,
     /// How loud.
     pub level: f64,
     /// In what.
     pub unit: LevelUnit,
-    /// Who listened.
-    #[serde(default)]
-    pub by: String,
 }
 
-/// Two places compared blind.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Compared {
-    /// Which was louder or rougher.
-    pub louder: String,
-    /// Which was not.
-    pub quieter: String,
-    /// Who listened.
-    #[serde(default)]
-    pub by: String,
+/// Sounds that were taken at a place to find the loudest.
+pub fn level_sounds<'a>(case: &'a Case, k: &'a Knowledge) -> impl Iterator<Item = &'a Attachment> {
+    let of_levels = move |p: &&Attachment| p.test.as_deref().and_then(|t| k.test(t)).is_some_and(|t| t.levels);
+    case.pinned.iter().filter(|p| !p.is_picture() && p.at.is_some()).filter(of_levels)
 }
 
 /// What was heard, the latest level at each place in the unit used last; places in their order.
-pub fn heard(document: &Value) -> Vec<Heard> {
-    let all: Vec<Heard> = read_entries(document, "listened").into_iter().map(|h| h.1).collect();
-    let Some(unit) = all.last().map(|h| h.unit) else { return vec![] };
+pub fn heard(case: &Case) -> Vec<Heard> {
+    let Some(unit) = case.listened.last().map(|h| h.unit) else { return vec![] };
     let mut out: Vec<Heard> = vec![];
-    for h in all.into_iter().filter(|h| h.unit == unit) {
+    for h in case.listened.iter().filter(|h| h.unit == unit) {
         match out.iter_mut().find(|o| o.at == h.at) {
-            Some(o) => *o = h,
-            None => out.push(h),
+            Some(o) => *o = h.clone(),
+            None => out.push(h.clone()),
         }
     }
     out
-}
-
-/// What was compared.
-pub fn compared(document: &Value) -> Vec<Compared> {
-    read_entries(document, "compared").into_iter().map(|c| c.1).collect()
 }
 
 /// The next two sounds, each with its place, that a person should compare: of places that they have not compared yet.
@@ -135,7 +87,7 @@ pub fn loudest(heard: &[Heard], compared: &[Compared]) -> Option<Loudest> {
         Some(Loudest { at: at.into(), over, won, lost, clear: clear && won >= lost })
     };
     if let (Some(over), Some(first)) = (over, by_level.first())
-        && over >= first.unit.clearly()
+        && over >= clearly_louder(first.unit)
     {
         return loudest_is(&first.at, Some(over), true);
     }
@@ -157,11 +109,11 @@ mod tests {
     use serde_json::json;
 
     fn at(place: &str, level: f64) -> Heard {
-        Heard { at: place.into(), level, unit: LevelUnit::Decibel, by: String::new() }
+        Heard { at: place.into(), level, ..Heard::default() }
     }
 
     fn over(louder: &str, quieter: &str) -> Compared {
-        Compared { louder: louder.into(), quieter: quieter.into(), by: String::new() }
+        Compared { louder: louder.into(), quieter: quieter.into(), ..Compared::default() }
     }
 
     #[test]
@@ -204,9 +156,10 @@ mod tests {
         let d = json!({"listened": [
             {"at": "hub.fl", "level": 8, "unit": "of 10"}, {"at": "hub.fl", "level": 60, "unit": "dB"},
             {"at": "hub.fr", "level": 66, "unit": "dB"}, {"at": "hub.fl", "level": 71, "unit": "dB", "by": "Maren"}]});
-        let h = heard(&d);
+        let case = |d| crate::case::sample::case(crate::vehicle::sample::front_drive(), &[d]);
+        let h = heard(&case(d));
         assert_eq!(h.iter().map(|h| (h.at.as_str(), h.level)).collect::<Vec<_>>(), [("hub.fl", 71.0), ("hub.fr", 66.0)]);
         assert_eq!(LevelUnit::named("of 10"), Some(LevelUnit::OfTen));
-        assert!(heard(&json!({})).is_empty());
+        assert!(heard(&case(json!({}))).is_empty());
     }
 }

@@ -1,55 +1,62 @@
-//! How the vehicle stands after each answer and drive, kept in the case's document: on the lift or on the ground, what is off, warm
+//! How the vehicle stands after each answer and drive, kept in the case: on the lift or on the ground, what is off, warm
 //! until when.
 
-use crate::case::Case;
+use crate::case::{Case, NOT_POSSIBLE, Observation, State};
 use crate::reasoning::knowledge::{Knowledge, Test};
 use crate::reasoning::place_is;
-use crate::vehicle::{Place, PlaceKind, Vehicle};
-use serde_json::Value;
+use crate::vehicle::{Place, PlaceKind};
+use jiff::{SignedDuration, Timestamp};
 
-/// Puts what was observed into a case's document: who has looked under the vehicle has it on the lift, and who has driven
-/// it has it warm until `warm_until`.
-pub fn observed(document: &mut Value, observation: Value, rule: &Test, warm_until: &str) {
+/// Until when a vehicle that comes from the road at a moment counts as warm.
+pub fn warm_until(k: &Knowledge, at: Timestamp) -> String {
+    let minutes = SignedDuration::from_secs_f64(60.0 * k.weights.time.warm_minutes);
+    format!("{:.0}", at.saturating_add(minutes).unwrap_or(Timestamp::MAX))
+}
+
+/// Puts what was observed into a case: who has looked under the vehicle has it on the lift, and who has driven it has it warm until
+/// `warm_until`.
+pub fn observed(case: &mut Case, observation: Observation, rule: &Test, warm_until: &str) {
     // What cannot be made has moved nothing.
-    if observation["outcome"] == crate::case::NOT_POSSIBLE {
-        crate::case::entries::append(document, "observations", observation);
+    if observation.outcome == NOT_POSSIBLE {
+        case.observations.push(observation);
         return;
     }
-    take_off(document, observation["at"].as_str(), rule);
-    match document.get_mut("observations").and_then(Value::as_array_mut) {
-        Some(list) => list.push(observation),
-        None => document["observations"] = vec![observation].into(),
-    }
-    if rule.lift {
-        document["state"]["on"] = "lift".into();
+    take_off(case, observation.at.as_deref(), rule);
+    case.observations.push(observation);
+    let is_up = case.state.as_ref().is_some_and(State::is_up);
+    if rule.lift && !is_up {
+        case.state.get_or_insert_default().on = Some("lift".into());
     }
     // What is said of the road while it is up was driven some time ago.
-    if rule.is_of_the_road() && document["state"]["on"] != "lift" {
-        document["state"]["warm_until"] = warm_until.into();
+    if rule.is_of_the_road() && !is_up && !rule.lift {
+        case.state.get_or_insert_default().warm_until = Some(warm_until.into());
     }
 }
 
 /// What a test took off is off afterwards: the shaft or the half shaft of its place, or all driven half shafts.
-fn take_off(document: &mut Value, at: Option<&str>, rule: &Test) {
+fn take_off(case: &mut Case, at: Option<&str>, rule: &Test) {
     if rule.opens.is_empty() {
         return;
     }
-    let Ok(v) = Vehicle::from_json(&document["vehicle"]) else { return };
+    let v = &case.vehicle;
     let whole = at.and_then(|a| v.place(a)).and_then(|p| p.whole());
     let driven = |p: &Place| p.kind == PlaceKind::Half && v.axles.iter().any(|a| a.driven && Some(a.end) == p.end);
     let off: Vec<String> = match whole {
         Some(one) => vec![one],
         None => v.places().iter().filter(|p| driven(p)).map(|p| p.id.clone()).collect(),
     };
-    let mut all: Vec<Value> = document["state"]["off"].as_array().cloned().unwrap_or_default();
-    all.extend(off.into_iter().map(Value::from).filter(|o| !all.contains(o)).collect::<Vec<_>>());
-    document["state"]["off"] = all.into();
+    let all = &mut case.state.get_or_insert_default().off;
+    for one in off {
+        if !all.contains(&one) {
+            all.push(one);
+        }
+    }
 }
 
 /// A drive has ended: it stands on its wheels, and is warm until `warm_until`.
-pub fn driven(document: &mut Value, warm_until: &str) {
-    document["state"]["on"] = "ground".into();
-    document["state"]["warm_until"] = warm_until.into();
+pub fn driven(case: &mut Case, warm_until: &str) {
+    let state = case.state.get_or_insert_default();
+    (state.on, state.warm_until) = (Some("ground".into()), Some(warm_until.into()));
 }
 
 /// What must come off for some test, and whether it is off.
@@ -74,10 +81,10 @@ mod tests {
 
     #[test]
     fn who_has_driven_has_it_warm_and_who_has_looked_has_it_up() {
-        let state_after = |test: &str, state: Value| {
-            let mut d = json!({"observations": [], "state": state});
-            observed(&mut d, json!({"test": test}), builtin().test(test).unwrap(), "2026-11-26T12:00:00Z");
-            (d["state"].clone(), d["observations"].as_array().unwrap().len())
+        let state_after = |test: &str, state: serde_json::Value| {
+            let mut c = crate::case::sample::case(crate::vehicle::sample::rear_drive(1), &[json!({"state": state})]);
+            observed(&mut c, Observation::new(test, "yes"), builtin().test(test).unwrap(), "2026-11-26T12:00:00Z");
+            (json!(c.state.unwrap()), c.observations.len())
         };
         assert_eq!(state_after("neutral-coast", json!({"on": "ground"})).0["warm_until"], "2026-11-26T12:00:00Z");
         // Told of an earlier drive, from memory.

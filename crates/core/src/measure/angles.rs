@@ -34,7 +34,7 @@ pub fn positive_plan_side(end: crate::vehicle::End) -> &'static str {
 }
 
 /// One element: gearbox output, a shaft section, the pinion.
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Element {
     /// What it is called.
     #[serde(default)]
@@ -42,24 +42,24 @@ pub struct Element {
     /// Side slope, positive when the rear (axle) end is lower.
     pub side_deg: Degrees,
     /// Plan slope, positive when the axle end points right; on a front shaft left ([`positive_plan_side`]).
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub plan_deg: Option<Degrees>,
 }
 
 /// A shaft with its neighbours.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct AnglesInput {
     /// Gearbox, each section, pinion.
     pub elements: Vec<Element>,
     /// Kinds of the joints between them.
     pub joints: Vec<Joint>,
     /// Phase error of each section's yokes; in line when left out.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub phase_deg: Option<Vec<Degrees>>,
     /// Shaft speed.
     pub rpm: Rpm,
     /// Limits other than the default.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Limits::is_default")]
     pub limits: Limits,
 }
 

@@ -4,6 +4,7 @@
 //! along one axis (a spot that holds), and one axis with the other (one trunnion tighter). There is no general limit in
 //! N·m: the maker's own, where there is one, comes first.
 
+use crate::case::BalancePulls;
 use crate::error::Problem;
 use serde::{Deserialize, Serialize};
 
@@ -15,7 +16,7 @@ const STIFF_RATIO: f64 = 1.5;
 const LOOSE_TORQUE_NM: f64 = 0.05;
 
 /// What was read.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct JointDragInput {
     /// Where the balance pulls, from the joint's centre.
@@ -24,6 +25,12 @@ pub struct JointDragInput {
     pub first_n: Vec<f64>,
     /// About the other.
     pub second_n: Vec<f64>,
+}
+
+impl From<BalancePulls> for JointDragInput {
+    fn from(p: BalancePulls) -> Self {
+        Self { arm_mm: p.arm_mm, first_n: p.first_n, second_n: p.second_n }
+    }
 }
 
 /// What it says.

@@ -24,16 +24,16 @@ pub struct Reading {
 }
 
 /// Readings round one turn: with their positions, or equally spaced from 0°.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct RunoutInput {
     /// With positions.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub readings: Option<Vec<Reading>>,
     /// Equally spaced.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mm: Option<Vec<f64>>,
     /// Held against the raw total reading.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_mm: Option<f64>,
 }
 

@@ -30,7 +30,7 @@ fn can_be_made(case: &Case, k: &Knowledge, t: &Test, at: Option<&Place>, symptom
     let asked = t.asked_of.is_empty() || !super::knowledge::KINDS.contains(&kind) || t.asked_of.iter().any(|k| k == kind);
     // It is not driven while parts are off, must not be, or cannot be; what was seen to be a danger is not turned
     // under power either.
-    let driven = t.is_of_the_road() && (case.grounded || something_off || kind == "no-drive");
+    let driven = t.is_of_the_road() && (case.is_grounded() || something_off || kind == "no-drive");
     let turned = t.turns_wheels() && seen;
     // A run through the speeds needs speeds, and so does the same speed in two gears.
     let slow = (t.recorded || t.id == "other-gear-same-speed")

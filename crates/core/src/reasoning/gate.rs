@@ -7,11 +7,13 @@ use super::likelihood::Model;
 use super::plan::{MOVES_AHEAD, PlannedCase};
 use super::test_selection::{NextTest, evaluate_tests, next_tests};
 use super::units::{unit_of_hypothesis, units};
+use super::wording::test_words;
 use super::weigh;
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
 use crate::repair::purchasing::{ChosenRepair, PurchaseOption, options};
+use crate::vehicle::Vehicle;
 use serde::Serialize;
 
 /// Why a reason is asked before parts are ordered.
@@ -79,6 +81,18 @@ impl Gates {
         let Some(c) = self.causes.iter().find(|c| c.is(chosen)) else { return vec![ReasonAsked::BelowCertainty] };
         let unit_is_sure = chosen.part.as_deref() == Some("unit") && c.unit_p >= self.certainty;
         c.asked.iter().copied().filter(|a| !(unit_is_sure && *a == ReasonAsked::BelowCertainty)).collect()
+    }
+
+    /// Why a reason is asked, in words.
+    pub fn asked_words(&self, k: &Knowledge, v: &Vehicle, asked: &[ReasonAsked]) -> Vec<String> {
+        let words = |a: &ReasonAsked| match (a, &self.parting) {
+            (ReasonAsked::PartingTest, Some(t)) => {
+                let test = test_words(k, v, &t.test, t.at.as_deref(), t.gear.as_deref());
+                format!("{test} is still open: {:.0} minutes", t.minutes)
+            }
+            _ => format!("less sure than the {:.0} % from which no reason is asked", 100.0 * self.certainty),
+        };
+        asked.iter().map(words).collect()
     }
 }
 

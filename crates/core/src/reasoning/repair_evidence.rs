@@ -4,8 +4,7 @@ use super::evidence::Evidence;
 use super::hypotheses::Hypothesis;
 use super::likelihood::{Model, is_within};
 use super::units::contains;
-use crate::case::{Attempt, Case, Due, Repair};
-use serde_json::Value;
+use crate::case::{AlsoChanged, Attempt, Case, Due, Repair};
 
 /// A part or a unit that was renewed.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -17,15 +16,17 @@ struct Renewed {
 }
 
 /// `fault@place`, or an object with fault and at, or with unit.
-fn named(v: &Value) -> Option<Renewed> {
-    let text = |key: &str| v.get(key).and_then(Value::as_str).map(String::from);
-    match v {
-        Value::String(s) => match s.split_once('@') {
+fn named(changed: &AlsoChanged) -> Option<Renewed> {
+    match changed {
+        AlsoChanged::Words(s) => match s.split_once('@') {
             Some((fault, at)) => Some(Renewed { fault: Some(fault.into()), at: Some(at.into()), ..Renewed::default() }),
             None => Some(Renewed { fault: Some(s.clone()), ..Renewed::default() }),
         },
-        _ => Some(Renewed { fault: text("fault"), at: text("at"), gear: text("gear"), unit: text("unit") })
-            .filter(|r| r.fault.is_some() || r.unit.is_some()),
+        AlsoChanged::Named(n) => {
+            let of = Renewed { fault: n.fault.clone(), at: n.at.clone(), gear: n.gear.clone(), unit: n.unit.clone() };
+            Some(of).filter(|r| r.fault.is_some() || r.unit.is_some())
+        }
+        AlsoChanged::Unread(_) => None,
     }
 }
 
@@ -94,7 +95,7 @@ fn all_renewed(r: &Repair) -> Vec<Renewed> {
         out.push(of(None));
     }
     // A complete unit clears all that it contains.
-    if r.part.as_deref() == Some("unit") {
+    if r.is_unit() {
         out.extend(r.all_places().map(|p| Renewed { unit: Some(unit_at(p)), ..Renewed::default() }).collect::<Vec<_>>());
     }
     out.extend(r.other_changes.iter().filter_map(named));
@@ -123,7 +124,7 @@ pub(super) fn repairs(case: &Case, model: &Model, symptom: &str) -> Vec<Evidence
         .filter_map(|r| of_repair(model, r))
         .collect();
     out.extend(case.attempts.iter().filter_map(|a| of_attempt(model, a)));
-    out.extend(case.due.iter().filter_map(|d| of_due(model, d)));
+    out.extend(case.replaced_as_due.iter().filter_map(|d| of_due(model, d)));
     out
 }
 
@@ -191,7 +192,9 @@ fn of_attempt(model: &Model, a: &Attempt) -> Option<Evidence> {
 }
 
 fn of_due(model: &Model, d: &Due) -> Option<Evidence> {
-    let renewed = [Renewed { fault: Some(d.fault.clone()), at: d.at.clone(), ..Renewed::default() }];
+    // A complete unit clears all that it contains.
+    let unit = d.at.as_deref().filter(|_| d.unit).map(unit_at);
+    let renewed = [Renewed { fault: Some(d.fault.clone()), at: d.at.clone(), unit, ..Renewed::default() }];
     let likelihood = changed(model, &renewed, d.changed.as_deref()?, 1.0, is_weak(d.part.as_deref()))?;
     let places: Vec<&str> = d.at.as_deref().into_iter().collect();
     let words = format!("{}{} replaced as due", fault_words(model, &d.fault), place_words(model, &places));

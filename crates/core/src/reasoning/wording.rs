@@ -56,7 +56,7 @@ pub fn pair_words(k: &Knowledge, v: &Vehicle, fault: &str, at: &str, gear: Optio
 /// axle”. What was changed as due is no part of it.
 pub fn repair_words(k: &Knowledge, case: &Case, r: &Repair) -> String {
     let v = &case.vehicle;
-    let is_due = |p: &FaultAt| case.due.iter().any(|d| d.fault == p.fault && d.at.as_deref() == Some(p.at.as_str()));
+    let is_due = |p: &FaultAt| case.replaced_as_due.iter().any(|d| d.fault == p.fault && d.at.as_deref() == Some(p.at.as_str()));
     let with: Vec<FaultAt> = r.repaired_with().into_iter().filter(|p| !is_due(p)).collect();
     pair_words(k, v, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref(), &with)
 }

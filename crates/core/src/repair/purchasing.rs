@@ -1,13 +1,12 @@
 //! What is bought for a repair: the qualities in which its parts come, and a choice as it is put into a case.
 
-use crate::case::entries::append;
+use crate::case::{AlsoChanged, Case, Due, Repair};
 use crate::case::fault_at::FaultAt;
 use crate::error::Problem;
 use crate::reasoning::knowledge::{Knowledge, PartOption};
 use crate::reasoning::wording::pair_words;
 use crate::vehicle::Vehicle;
-use serde::Serialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 
 /// A way to buy what a cause needs, in the workshop's money.
 #[derive(Clone, Debug, Serialize)]
@@ -33,7 +32,8 @@ pub struct PurchaseOption {
 }
 
 /// What is chosen at the gate: one cause, or both of a pair.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
 pub struct ChosenRepair {
     /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
@@ -72,54 +72,62 @@ impl ChosenRepair {
         pair_words(k, v, &self.fault, self.at.as_deref().unwrap_or("none"), self.gear.as_deref(), &self.with)
     }
 
-    /// As it stands in a case file without what is planned with it.
-    fn entry(&self) -> Value {
-        let more = [("gear", &self.gear), ("part", &self.part), ("symptom", &self.symptom), ("reason", &self.reason)];
-        let mut r = json!({"fault": self.fault, "at": self.at});
-        for (key, value) in more.into_iter().filter_map(|(key, v)| v.as_deref().map(|v| (key, v))) {
-            r[key] = value.into();
+    /// Its part as it stands in a case: a complete unit is an original with more around it.
+    fn part_and_unit(&self) -> (Option<String>, bool) {
+        match self.part.as_deref() {
+            Some("unit") => (Some("original".into()), true),
+            part => (part.map(String::from), false),
         }
-        // A complete unit is an original with more around it.
-        if self.part.as_deref() == Some("unit") {
-            (r["part"], r["unit"]) = ("original".into(), true.into());
-        }
-        r
     }
 
-    /// Puts its repair into a case's document. The other place of the same fault is a further place of it; another fault, and
-    /// what was changed as due before the same drive, is changed with it.
-    pub fn plan(&self, document: &mut Value) {
-        let mut r = self.entry();
-        let places: Vec<&str> = self.with.iter().filter(|w| w.fault == self.fault).map(|w| w.at.as_str()).collect();
+    /// Puts its repair into a case under an id. The other place of the same fault is a further place of it; another fault, and what
+    /// was changed as due before the same drive, is changed with it.
+    pub fn plan(&self, case: &mut Case, id: &str) {
         let others = self.with.iter().filter(|w| w.fault != self.fault).map(FaultAt::id);
-        let with: Vec<String> = others.chain(due_unaccounted(document)).collect();
-        if !places.is_empty() {
-            r["places"] = json!(places);
-        }
-        if !with.is_empty() {
-            r["with"] = json!(with);
-        }
-        append(document, "repairs", r);
+        let with = others.chain(due_unaccounted(case)).map(AlsoChanged::Words).collect();
+        let (part, unit) = self.part_and_unit();
+        case.repairs.push(Repair {
+            id: id.into(),
+            symptom: self.symptom.clone(),
+            fault: self.fault.clone(),
+            at: self.at.clone(),
+            gear: self.gear.clone(),
+            part,
+            unit,
+            reason: self.reason.clone(),
+            other_changes: with,
+            places: self.with.iter().filter(|w| w.fault == self.fault).map(|w| w.at.clone()).collect(),
+            ..Repair::default()
+        });
     }
 
-    /// Puts it into a case's document as changed because it was due, which names no cause.
-    pub fn change_as_due(&self, document: &mut Value) {
-        append(document, "due", self.entry());
-        for w in &self.with {
-            let (fault, at) = (w.fault.clone(), Some(w.at.clone()));
-            append(document, "due", Self { fault, at, gear: None, with: vec![], ..self.clone() }.entry());
-        }
+    /// Puts it into a case as changed because it was due, which names no cause. A pair is two entries.
+    pub fn change_as_due(&self, case: &mut Case, id: &str) {
+        let (part, unit) = self.part_and_unit();
+        let entry = |id: String, fault: &str, at: Option<String>, gear: Option<String>| Due {
+            id,
+            fault: fault.into(),
+            at,
+            gear,
+            symptom: self.symptom.clone(),
+            part: part.clone(),
+            unit,
+            reason: self.reason.clone(),
+            ..Due::default()
+        };
+        case.replaced_as_due.push(entry(id.into(), &self.fault, self.at.clone(), self.gear.clone()));
+        let more = self.with.iter().zip(2..).map(|(w, n)| entry(format!("{id}.{n}"), &w.fault, Some(w.at.clone()), None));
+        case.replaced_as_due.extend(more);
     }
 }
 
 /// What was changed as due and stands with no repair yet: it came before the same drive as the next one, whose cause it
 /// leaves open.
-fn due_unaccounted(document: &Value) -> Vec<String> {
-    let list = |key: &str| document[key].as_array().into_iter().flatten();
-    let named = |d: &Value| format!("{}@{}", d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
-    let accounted: Vec<&str> =
-        list("repairs").filter_map(|r| r["with"].as_array()).flatten().filter_map(|w| w.as_str()).collect();
-    list("due").map(named).filter(|d| !accounted.contains(&d.as_str())).collect()
+fn due_unaccounted(case: &Case) -> Vec<String> {
+    let accounted: Vec<String> =
+        case.repairs.iter().flat_map(|r| &r.other_changes).map(AlsoChanged::words).collect();
+    let named = |d: &Due| FaultAt::new(&d.fault, d.at.as_deref().unwrap_or("none")).id();
+    case.replaced_as_due.iter().map(named).filter(|d| !accounted.contains(d)).collect()
 }
 
 /// The ways to buy what the repair of one fault needs.
@@ -170,8 +178,10 @@ pub fn options(k: &Knowledge, faults: &[&str]) -> Vec<PurchaseOption> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::case::sample;
     use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::front_drive;
+    use serde_json::json;
 
     #[test]
     fn the_ways_to_buy_stand_side_by_side_by_what_a_year_costs() {
@@ -201,20 +211,20 @@ mod tests {
         let twins = pair("outer-joint-worn@half.fr.outer");
         assert_eq!(twins.problem(builtin(), &v), None);
         let planned = |c: &ChosenRepair| {
-            let mut document = json!({"due": [{"fault": "oil-wrong", "at": "gearbox"}]});
-            c.plan(&mut document);
-            document["repairs"][0].clone()
+            let mut case = sample::case(front_drive(), &[json!({"due": [{"fault": "oil-wrong", "at": "gearbox"}]})]);
+            c.plan(&mut case, "r1");
+            json!(case.repairs[0])
         };
         let (own, due) = ("outer-joint-worn", "oil-wrong@gearbox");
         assert_eq!(
             planned(&twins),
-            json!({"fault": own, "at": "half.fl.outer", "part": "original", "places": ["half.fr.outer"], "with": [due]})
+            json!({"id": "r1", "fault": own, "at": "half.fl.outer", "part": "original", "places": ["half.fr.outer"], "with": [due]})
         );
         let other = pair("wheel-bearing-worn@hub.fl");
         assert_eq!(planned(&other)["with"], json!(["wheel-bearing-worn@hub.fl", due]));
-        let mut document = json!({});
-        twins.change_as_due(&mut document);
-        assert_eq!(document["due"].as_array().unwrap().len(), 2);
+        let mut case = sample::case(front_drive(), &[]);
+        twins.change_as_due(&mut case, "e");
+        assert_eq!(case.replaced_as_due.iter().map(|d| d.id.as_str()).collect::<Vec<_>>(), ["e", "e.2"]);
         let code = |c: ChosenRepair| c.problem(builtin(), &v).map(|p| p.code);
         assert_eq!(code(pair("nothing@hub.fl")).as_deref(), Some("unknown-fault"));
         assert_eq!(code(pair("wheel-bearing-worn@hub.xx")).as_deref(), Some("unknown-place"));

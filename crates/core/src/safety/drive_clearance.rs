@@ -1,13 +1,10 @@
 //! Whether the vehicle may be driven, and what was found on the way: both beside the search for the cause.
 
 use crate::case::Case;
-use crate::case::clearance::{Clearance, clearance_words, stated_clearance, strictness};
-use crate::case::entries::read_entries;
+use crate::case::clearance::{Clearance, clearance_words, strictness};
 use crate::case::fault_at::FaultAt;
 use crate::error::Problem;
 use crate::reasoning::{Danger, Diagnosis};
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
 /// A statement on driving that the evidence proposes and nobody has said yet.
 #[derive(Clone, Debug, PartialEq)]
@@ -32,8 +29,8 @@ impl Proposal {
 }
 
 /// The strictest statement that the symptoms' suspects propose, where what was said last is milder and did not answer them.
-pub fn proposed_clearance(document: &Value, case: &Case, diagnosis: &Diagnosis) -> Option<Proposal> {
-    let said = stated_clearance(document);
+pub fn proposed_clearance(case: &Case, diagnosis: &Diagnosis) -> Option<Proposal> {
+    let said = case.clearance();
     let covered = |d: &Danger| {
         let Some(s) = &said else { return false };
         let (a, b) = (strictness(s.drive, s.km, s.kmh), strictness(d.drive, d.km, d.kmh));
@@ -57,46 +54,31 @@ pub fn proposed_clearance(document: &Value, case: &Case, diagnosis: &Diagnosis) 
 
 /// Refuses what would send the vehicle onto the road while it must not be driven.
 pub fn check_drive(case: &crate::case::Case) -> Result<(), Problem> {
-    match case.grounded {
+    match case.is_grounded() {
         false => Ok(()),
         true => Err(Problem::new("grounded", "this vehicle is not to be driven: say first that it may").field("safety")),
     }
-}
-
-/// Something found on the way: no cause of what is traced.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct SafetyFinding {
-    /// What was found, in words.
-    pub what: String,
-    /// Where.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at: Option<String>,
-    /// By whom.
-    #[serde(default)]
-    pub by: String,
-    /// Whether it has been put right.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub settled: bool,
-}
-
-/// What was found on the way, oldest first, each with its place in the list.
-pub fn safety_findings(document: &Value) -> Vec<(usize, SafetyFinding)> {
-    read_entries(document, "found")
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::case::clearance::ClearanceStatement;
-    use serde_json::json;
+    use crate::case::sample;
+    use crate::vehicle::sample::front_drive;
+    use serde_json::{Value, json};
+
+    fn stated(more: Value) -> Option<ClearanceStatement> {
+        sample::case(front_drive(), &[more]).clearance()
+    }
 
     #[test]
     fn the_last_statement_counts_and_says_how_far_and_how_fast() {
-        assert_eq!(stated_clearance(&json!({})), None);
+        assert_eq!(stated(json!({})), None);
         let d = json!({"safety": [
             {"drive": "no", "reason": "cross joint binds", "by": "Maren"},
             {"drive": "limited", "reason": "to the ferry only", "km": 12, "kmh": 50, "by": "Tovi"}]});
-        let s = stated_clearance(&d).unwrap();
+        let s = stated(d).unwrap();
         assert_eq!(s.words(), "To be driven at most 12 km, no faster than 50 km/h");
         assert!(s.check().is_ok());
         let one = |drive: &str| ClearanceStatement { drive: Clearance::named(drive).unwrap(), km: None, kmh: None, ..s.clone() };
@@ -107,7 +89,7 @@ mod tests {
     #[test]
     fn what_cannot_be_read_grounds_the_vehicle() {
         let fine = json!({"drive": "yes", "reason": "joint renewed", "by": "Maren"});
-        assert_eq!(stated_clearance(&json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Clearance::Yes);
+        assert_eq!(stated(json!({"safety": [{"drive": "?"}, fine]})).unwrap().drive, Clearance::Yes);
         for last in [
             json!({"drive": "maybe", "reason": "x", "by": "A"}),
             json!({"drive": "yes"}),
@@ -118,19 +100,21 @@ mod tests {
             json!("yes"),
             json!(null),
         ] {
-            let s = stated_clearance(&json!({"safety": [fine, last]})).unwrap();
+            let s = stated(json!({"safety": [fine, last]})).unwrap();
             assert_eq!((s.drive, s.by.as_str()), (Clearance::No, "Baricord"), "{last}");
         }
         for whole in [json!("yes"), json!({"drive": "yes"}), json!(1)] {
-            assert_eq!(stated_clearance(&json!({"safety": whole})).unwrap().drive, Clearance::No);
+            assert_eq!(stated(json!({"safety": whole})).unwrap().drive, Clearance::No);
         }
-        assert_eq!(stated_clearance(&json!({"safety": []})), None);
-        assert_eq!(stated_clearance(&json!({"safety": null})), None);
+        assert_eq!(stated(json!({"safety": []})), None);
+        assert_eq!(stated(json!({"safety": null})), None);
     }
 
     #[test]
     fn a_statement_without_reason_or_limit_is_none() {
         let s = |drive, reason: &str, km| ClearanceStatement {
+            id: String::new(),
+            at_time: None,
             drive,
             reason: reason.into(),
             km,
@@ -146,10 +130,9 @@ mod tests {
     }
 
     #[test]
-    fn what_was_found_is_read_and_written_back() {
-        let f =
-            SafetyFinding { what: "boot cracked".into(), at: Some("half.fl.outer".into()), by: "Maren".into(), settled: false };
-        assert_eq!(safety_findings(&json!({"found": [{"what": 3}, f]})), [(1, f)]);
+    fn what_was_found_is_read_and_what_cannot_be_is_left_out() {
+        let c = sample::case(front_drive(), &[json!({"found": [{"what": 3}, {"what": "boot cracked", "at": "half.fl.outer", "by": "Maren"}]})]);
+        assert_eq!(c.found.iter().map(|f| (f.id.as_str(), f.what.as_str())).collect::<Vec<_>>(), [("f2", "boot cracked")]);
     }
 
     /// A danger that is proposed stays until a person has answered it.
@@ -161,7 +144,7 @@ mod tests {
         d["observations"] = json!([{"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]);
         let of = |d: &Value| {
             let c = crate::case::Case::from_json(d).unwrap();
-            proposed_clearance(d, &c, &diagnose(&c, builtin(), None))
+            proposed_clearance(&c, &diagnose(&c, builtin(), None))
         };
         let p = of(&d).unwrap();
         assert_eq!((p.drive, p.words().as_str()), (Clearance::No, "Not to be driven"));

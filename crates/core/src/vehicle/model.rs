@@ -462,6 +462,11 @@ pub struct Limits {
 }
 
 impl Limits {
+    /// Whether none is given.
+    pub(crate) fn is_default(&self) -> bool {
+        *self == Self::default()
+    }
+
     /// These, and where they say nothing those of the workshop.
     pub fn or(&self, overrides: &Limits) -> Limits {
         let mut runout_mm = overrides.runout_mm.clone();

@@ -88,7 +88,7 @@ impl NextAction {
     pub fn on_the_board(&self, case: &Case, proposal: Option<&Proposal>) -> String {
         let words = self.words_with_minutes();
         match proposal {
-            _ if case.grounded => format!("not to be driven; {words}"),
+            _ if case.is_grounded() => format!("not to be driven; {words}"),
             Some(p) => format!("proposed: {}; {words}", p.words().to_lowercase()),
             None => words,
         }
@@ -176,7 +176,7 @@ fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification
         return of(NextAction::new(ActionKind::Judge, Station::Prove, "Judge the repair: before and after are there"));
     }
     let next = list.iter().find(|l| l.after.is_none());
-    if case.grounded && next.is_none_or(|l| l.driven) {
+    if case.is_grounded() && next.is_none_or(|l| l.driven) {
         return of(NextAction::new(ActionKind::Clear, Station::Prove, "Say first whether it may be driven, then drive it again"));
     }
     match next {

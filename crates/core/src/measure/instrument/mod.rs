@@ -9,8 +9,46 @@ mod spring_balance;
 
 use crate::error::Problem;
 use crate::hands::Hands;
+use crate::measure::angles::AnglesInput;
+use crate::measure::joint_drag::JointDragInput;
+use crate::measure::runout::RunoutInput;
 use crate::vehicle::{Place, Vehicle};
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
+
+/// What was read, in the shape of the calculation behind the instrument.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", content = "input", rename_all = "kebab-case")]
+pub enum Reading {
+    /// The dial's.
+    Runout(RunoutInput),
+    /// The angle gauge's.
+    Angles(AnglesInput),
+    /// The spring balance's.
+    JointDrag(JointDragInput),
+}
+
+impl Reading {
+    /// Id of its instrument: the kind of a measurement in a case file.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Reading::Runout(_) => dial::DIAL.id,
+            Reading::Angles(_) => angle_gauge::ANGLE_GAUGE.id,
+            Reading::JointDrag(_) => spring_balance::SPRING_BALANCE.id,
+        }
+    }
+
+    /// The calculation's input as a case file holds it.
+    pub fn input(&self) -> Value {
+        let input = match self {
+            Reading::Runout(r) => serde_json::to_value(r),
+            Reading::Angles(a) => serde_json::to_value(a),
+            Reading::JointDrag(j) => serde_json::to_value(j),
+        };
+        // Each is made of what JSON has.
+        input.unwrap_or_default()
+    }
+}
 
 /// What becomes of a reading.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -84,6 +122,11 @@ pub struct Instrument {
 }
 
 impl Instrument {
+    /// Whether its readings are kept as measurements.
+    pub fn is_measured(&self) -> bool {
+        self.kind == InstrumentKind::Measurement
+    }
+
     /// The point that is read when nobody says where; none where the vehicle has nothing to read.
     pub fn usual_point(&self, v: &Vehicle) -> Option<String> {
         let first = (self.usual_place)(v).and_then(|p| (self.point_of)(&p));

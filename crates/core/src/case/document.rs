@@ -1,0 +1,182 @@
+//! The document of a case: what stands in its file, kept whole, and the case that is read of it. An edit changes the case; of the
+//! document only what the edit changed is written.
+
+use super::entry::{LISTS, write_ids};
+use super::patch::{Change, changes, plain_numbers, put};
+use super::{Case, FORMAT, VERSION};
+use crate::error::Problem;
+use serde_json::{Value, json};
+
+/// A case with its document.
+#[derive(Clone, Debug)]
+pub struct CaseDocument {
+    whole: Value,
+    case: Case,
+}
+
+/// A case as it is written into a file, without what the program does not know.
+pub fn written(case: &Case) -> Value {
+    // Every type of a case is made of what JSON has.
+    let mut v = serde_json::to_value(case).unwrap_or_default();
+    plain_numbers(&mut v);
+    v
+}
+
+impl CaseDocument {
+    /// Of a case that begins here.
+    pub fn new(case: Case) -> Self {
+        let mut whole = json!({"format": FORMAT, "version": VERSION});
+        if let (Value::Object(whole), Value::Object(case)) = (&mut whole, written(&case)) {
+            whole.extend(case);
+        }
+        Self { whole, case }
+    }
+
+    /// Of a case file's JSON. Errors: those of [`Case::from_json`].
+    pub fn read(whole: Value) -> Result<Self, Problem> {
+        let case = Case::from_json(&whole)?;
+        Ok(Self { whole, case })
+    }
+
+    /// The case.
+    pub fn case(&self) -> &Case {
+        &self.case
+    }
+
+    /// The whole document, for a file.
+    pub fn json(&self) -> &Value {
+        &self.whole
+    }
+
+    /// The whole document as it is kept: the same for the same document.
+    pub fn text(&self) -> String {
+        self.whole.to_string()
+    }
+
+    /// Entries get their ids; lists of older files get the key that they have now.
+    fn settle(&mut self) {
+        let Some(map) = self.whole.as_object_mut() else { return };
+        if map.get("due").is_some_and(Value::is_array)
+            && let Some(due) = map.shift_remove("due")
+            && !map.contains_key("replaced_as_due")
+        {
+            map.insert("replaced_as_due".into(), due);
+        }
+        for (list, letter) in LISTS {
+            if let Some(all) = map.get_mut(list).and_then(Value::as_array_mut) {
+                write_ids(all, letter);
+            }
+        }
+    }
+
+    fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
+        case.check()?;
+        let (before, after) = (written(&self.case), written(&case));
+        let changed = changes(&before, &after);
+        if !changed.is_empty() {
+            self.settle();
+        }
+        for c in &changed {
+            put(&mut self.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+        }
+        self.case = case;
+        Ok(changed)
+    }
+
+    /// Changes the case and writes what was changed. When it is refused nothing has changed.
+    pub fn edit<R>(&mut self, change: impl FnOnce(&mut Case) -> Result<R, Problem>) -> Result<(R, Vec<Change>), Problem> {
+        let mut case = self.case.clone();
+        let result = change(&mut case)?;
+        Ok((result, self.write(case)?))
+    }
+}
+
+/// Keys of a document that no type of the case reads, as paths: what a program of another version, or a person, wrote into it.
+pub fn unknown_keys(document: &Value) -> Vec<String> {
+    fn compare(path: &str, there: &Value, known: Option<&Value>, out: &mut Vec<String>) {
+        match (there, known) {
+            (Value::Null, None) => {}
+            (Value::Array(all), None) if all.is_empty() => {}
+            (Value::Object(map), None) if map.is_empty() => {}
+            // What is left out when it is the usual.
+            (Value::Bool(false), None) => {}
+            (_, None) => out.push(path.to_string()),
+            (Value::Object(there), Some(known)) => {
+                for (key, v) in there {
+                    let path = if path.is_empty() { key.clone() } else { format!("{path}.{key}") };
+                    compare(&path, v, known.get(key), out);
+                }
+            }
+            (Value::Array(there), Some(Value::Array(known))) => {
+                let has_ids = known.iter().any(|k| k.get("id").is_some());
+                let same = |i: usize, v: &Value| match has_ids {
+                    true => known.iter().find(|k| k.get("id").is_some() && k.get("id") == v.get("id")),
+                    false => known.get(i),
+                };
+                there.iter().enumerate().for_each(|(i, v)| compare(&format!("{path}[{i}]"), v, same(i, v), out));
+            }
+            _ => {}
+        }
+    }
+    let Ok(mut read) = CaseDocument::read(document.clone()) else { return vec![] };
+    read.settle();
+    let mut known = written(&read.case);
+    (known["format"], known["version"]) = (FORMAT.into(), VERSION.into());
+    let mut out = vec![];
+    compare("", &read.whole, Some(&known), &mut out);
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::case::Observation;
+    use crate::vehicle::sample::{every_layout, rear_drive};
+
+    fn torn() -> Value {
+        let mut d = Case::new_document("c1", "Shake", json!(rear_drive(2)));
+        d["zebra"] = json!({"kept": 1.50});
+        d["vehicle"]["tyre"]["make"] = "Plover".into();
+        d["symptoms"] = json!([{"id": "S1", "kind": "vibration", "colour": "grey", "condition": {"gear": ["3", "4"]}}]);
+        d["attempts"] = json!([3, {"what": "new shaft", "price": 120}]);
+        d["due"] = json!([{"fault": "oil-wrong", "at": "gearbox"}]);
+        d["observations"] = json!([{"test": "turn", "outcome": "left"}]);
+        d
+    }
+
+    #[test]
+    fn a_document_is_what_it_was_until_it_is_edited_and_then_but_for_the_edit() {
+        let mut d = CaseDocument::read(torn()).unwrap();
+        assert_eq!(d.text(), torn().to_string());
+        let (_, changed) = d.edit(|c| {
+            c.title = "Buzz".into();
+            c.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
+            Ok(())
+        })
+        .unwrap();
+        assert_eq!(changed.len(), 2);
+        let mut expected = torn();
+        expected["title"] = "Buzz".into();
+        expected["observations"] = json!([{"test": "turn", "outcome": "left", "id": "o1"}, {"id": "e1", "test": "turn", "outcome": "right"}]);
+        expected["attempts"] = json!([3, {"what": "new shaft", "price": 120, "id": "a2"}]);
+        expected["replaced_as_due"] = json!([{"fault": "oil-wrong", "at": "gearbox", "id": "d1"}]);
+        expected.as_object_mut().unwrap().remove("due");
+        assert_eq!(d.json(), &expected);
+        assert_eq!(d.case(), &Case::from_json(d.json()).unwrap());
+        let refused = d.edit(|c| {
+            c.title = "torn".into();
+            Err::<(), _>(Problem::new("no", "no"))
+        });
+        assert!(refused.is_err() && d.case().title == "Buzz" && d.json() == &expected);
+    }
+
+    #[test]
+    fn a_new_case_has_no_key_that_is_not_known_and_reads_back() {
+        for v in every_layout() {
+            let d = CaseDocument::new(Case::new("c", "t", v));
+            assert_eq!(unknown_keys(d.json()), Vec::<String>::new());
+            assert_eq!(Case::from_json(d.json()).unwrap(), *d.case());
+        }
+        assert_eq!(unknown_keys(&torn()), ["vehicle.tyre.make", "symptoms[0].colour", "zebra", "attempts[0]", "attempts[1].price"]);
+    }
+}

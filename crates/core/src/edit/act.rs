@@ -1,0 +1,439 @@
+//! What can happen to a case: every act of the trade, with what it says.
+
+use super::vehicle::VehicleDescription;
+use crate::case::clearance::Clearance;
+use crate::case::fault_at::FaultAt;
+use crate::case::{BalancePulls, Question, RecordingSpec, SpeedRange, TestCondition, Torque};
+use crate::lift::sound_localisation::Level;
+use crate::measure::instrument::Reading;
+use crate::repair::purchasing::ChosenRepair;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+/// Everything that can happen to a case.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CaseAct {
+    /// The vehicle, the title or the distance are described; what is left out stays.
+    DescribeVehicle(Box<VehicleDescription>),
+    /// A symptom is told.
+    AddSymptom(Box<NewSymptom>),
+    /// One of the intake's questions is answered; an answer given again takes the place of the one before.
+    AnswerIntake(IntakeAnswer),
+    /// The driver picks the sound that is most like it.
+    PickSound(PickedSound),
+    /// A change in the vehicle's history matters for this case.
+    CountHistory(HistoryTag),
+    /// Somebody tried something before.
+    RecordAttempt(NewAttempt),
+    /// Somebody says from outside what it may be.
+    AddHint(NewHint),
+    /// Such a hint counts no more.
+    RemoveHint(EntryId),
+    /// A test was made.
+    AnswerTest(Box<TestResult>),
+    /// A joint was swung with a spring balance.
+    SwingJoint(SwungJoint),
+    /// A test cannot be answered now: it is asked again at the end.
+    AskLater(LaterTest),
+    /// One of two people answers without knowing of the other.
+    AnswerBlind(BlindResult),
+    /// Two have felt it otherwise: one of them stands, or both feel again.
+    DecideBlind(BlindDecision),
+    /// A picture or a spoken note is kept; its file comes with it.
+    Attach(NewAttachment),
+    /// It stands on its wheels or is up.
+    Stand(Standing),
+    /// What is off now, of what can come off.
+    SetPartsOff(PartsOff),
+    /// Warm from the road, or cooled.
+    SetWarm(Warmth),
+    /// It is back from a drive.
+    Drove(Nothing),
+    /// Levels were heard at places.
+    Listen(Levels),
+    /// Of two sounds one was louder, their places not known to who listened.
+    CompareSounds(ComparedSounds),
+    /// An instrument was read.
+    Measure(Box<MeasuredReading>),
+    /// A recording comes in; its file and samples come with it.
+    AddRecording(Box<RecordingSpec>),
+    /// A cause is chosen: its repair is planned.
+    ChooseRepair(Box<ChosenRepair>),
+    /// A part is changed because it is due, which names no cause.
+    ReplaceAsDue(Box<ChosenRepair>),
+    /// What will be done in a repair is written down.
+    PlanRepair(Box<RepairDetails>),
+    /// A repair is done and waits for its proof.
+    FinishRepair(Box<RepairDetails>),
+    /// A repair will not be made.
+    CancelRepair(EntryId),
+    /// The verdict on a repair.
+    JudgeRepair(Judgement),
+    /// Whether the vehicle may be driven.
+    StateClearance(StatedClearance),
+    /// Something found on the way.
+    ReportFinding(NewFinding),
+    /// It has been put right.
+    SettleFinding(EntryId),
+    /// Somebody outside is asked; the link is made with it.
+    AskOpinion(AskedOpinion),
+    /// The answer comes in by its link.
+    AnswerOpinion(OpinionAnswer),
+    /// Something that was done is taken back.
+    TakeBack(TakenBack),
+}
+
+/// Which entry.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct EntryId {
+    /// Its id.
+    pub id: String,
+}
+
+/// Nothing more is said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Nothing {}
+
+/// A symptom as it is told.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewSymptom {
+    /// What it is: a kind of symptom.
+    pub kind: String,
+    /// Where it is felt.
+    pub felt: Vec<String>,
+    /// Where it is heard from.
+    pub heard_from: Option<String>,
+    /// At which speeds.
+    pub speed_kmh: Option<SpeedRange>,
+    /// The driver's words.
+    pub words: String,
+    /// Since when, in the driver's words.
+    pub since: Option<String>,
+    /// It comes and goes.
+    pub intermittent: bool,
+    /// Work that was done before: history tags.
+    pub history: Vec<String>,
+    /// Asked, and no other work was done.
+    pub no_other_work: bool,
+}
+
+/// An answer of the intake.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct IntakeAnswer {
+    /// Of which symptom.
+    pub symptom: String,
+    /// The question's id.
+    pub question: String,
+    /// The answer's id.
+    pub answer: String,
+}
+
+/// The sound that a driver picks.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PickedSound {
+    /// Of which symptom.
+    pub symptom: String,
+    /// The fault that sounds so.
+    pub fault: String,
+}
+
+/// A change in the vehicle's history.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HistoryTag {
+    /// A history tag.
+    pub tag: String,
+}
+
+/// What somebody tried.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewAttempt {
+    /// In words.
+    pub what: String,
+    /// The fault it was meant to cure, with its place.
+    pub cause: Option<FaultAt>,
+    /// The unit that was changed whole.
+    pub unit: Option<String>,
+    /// What it changed: nothing, better, gone or other.
+    pub changed: Option<String>,
+    /// What came of it, in words.
+    pub result: Option<String>,
+    /// How far it is trusted: seen, bill or told; told when left out.
+    pub trust: Option<String>,
+    /// Who tried it.
+    pub by: Option<String>,
+}
+
+/// What somebody says from outside.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewHint {
+    /// What it may be.
+    pub cause: FaultAt,
+    /// Who says so.
+    pub source: String,
+    /// told or seen.
+    pub trust: String,
+}
+
+/// What a test came out with.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct TestResult {
+    /// Of one symptom; of all when left out.
+    pub symptom: Option<String>,
+    /// Id of the test.
+    pub test: String,
+    /// Where.
+    pub at: Option<String>,
+    /// In which gear.
+    pub gear: Option<String>,
+    /// Its outcome, as `outcome@place` where the test names a place; or `not-possible`.
+    pub outcome: String,
+    /// What else is true at once.
+    pub also: Vec<String>,
+    /// A note.
+    pub note: Option<String>,
+    /// driver or mechanic, the default.
+    pub source: Option<String>,
+    /// before, the default, or after a repair.
+    pub phase: Option<String>,
+    /// The repair that it follows.
+    pub repair: Option<String>,
+    /// How it was made.
+    pub condition: Option<TestCondition>,
+    /// What had been seen to before wheels turned.
+    pub seen_to: Vec<String>,
+}
+
+/// A joint swung with a spring balance.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SwungJoint {
+    /// Of one symptom; of all when left out.
+    #[serde(default)]
+    pub symptom: Option<String>,
+    /// Which joint.
+    pub at: String,
+    /// What the balance pulled.
+    pub pulls: BalancePulls,
+}
+
+/// A test that is asked again.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LaterTest {
+    /// Id of the test.
+    pub test: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+    /// In which gear.
+    #[serde(default)]
+    pub gear: Option<String>,
+}
+
+/// One of two blind answers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BlindResult {
+    /// To what.
+    pub question: Question,
+    /// What was felt.
+    pub outcome: String,
+    /// A note.
+    #[serde(default)]
+    pub note: Option<String>,
+    /// What had been seen to before wheels turned.
+    #[serde(default)]
+    pub seen_to: Vec<String>,
+}
+
+/// Which of two blind answers stands.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BlindDecision {
+    /// On what.
+    pub question: Question,
+    /// Whose answer stands; none: it is felt again.
+    #[serde(default)]
+    pub stands: Option<String>,
+}
+
+/// A picture or a spoken note.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewAttachment {
+    /// Where it stands in the case: `pinned/…`.
+    pub file: String,
+    /// Whether it is a picture; else it is heard.
+    pub picture: bool,
+    /// At which test it was taken.
+    #[serde(default)]
+    pub test: Option<String>,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+}
+
+/// How it stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum On {
+    /// On its wheels.
+    Ground,
+    /// Up.
+    Lift,
+}
+
+/// On the ground or on the lift.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Standing {
+    /// Which.
+    pub on: On,
+}
+
+/// What is off.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PartsOff {
+    /// Places; what is not named is on.
+    pub off: Vec<String>,
+}
+
+/// Whether it is warm from the road.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Warmth {
+    /// Whether.
+    pub warm: bool,
+}
+
+/// Levels at places, of one speed and load.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Levels {
+    /// One for each place.
+    pub levels: Vec<Level>,
+    /// What had been seen to before wheels turned.
+    #[serde(default)]
+    pub seen_to: Vec<String>,
+}
+
+/// Two sounds that were compared, by their files.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ComparedSounds {
+    /// The louder or rougher.
+    pub louder: String,
+    /// The other.
+    pub quieter: String,
+}
+
+/// What an instrument read.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MeasuredReading {
+    /// At which measuring point.
+    pub at: String,
+    /// What was read.
+    pub reading: Reading,
+}
+
+/// What will be, or was, done in a repair; what is left out stays as it is.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct RepairDetails {
+    /// Id of the repair.
+    pub id: String,
+    /// What will be done.
+    pub plan: Option<String>,
+    /// Index marks before a flange is parted.
+    pub marks: Option<String>,
+    /// A note.
+    pub note: Option<String>,
+    /// original, rebuilt, copy, used.
+    pub part: Option<String>,
+    /// Torques with their source; those that stand there are replaced.
+    pub torques: Vec<Torque>,
+}
+
+/// A verdict.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Judgement {
+    /// Id of the repair.
+    pub id: String,
+    /// cured, improved or not-cured.
+    pub result: String,
+}
+
+/// A statement on driving.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StatedClearance {
+    /// Whether.
+    pub drive: Clearance,
+    /// Why.
+    pub reason: String,
+    /// How far at the most.
+    #[serde(default)]
+    pub km: Option<f64>,
+    /// How fast at the most.
+    #[serde(default)]
+    pub kmh: Option<f64>,
+    /// What had been proposed when it was said.
+    #[serde(default)]
+    pub answers: Vec<FaultAt>,
+    /// How many observations were seen by who said it.
+    #[serde(default)]
+    pub observations: usize,
+}
+
+/// Something found on the way.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewFinding {
+    /// What.
+    pub what: String,
+    /// Where.
+    #[serde(default)]
+    pub at: Option<String>,
+}
+
+/// A question to somebody outside.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AskedOpinion {
+    /// What is asked.
+    pub question: String,
+}
+
+/// The answer of somebody outside.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OpinionAnswer {
+    /// What was asked.
+    pub question: String,
+    /// The answer.
+    pub answer: String,
+}
+
+/// What is taken back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TakenBack {
+    /// Id of the edit.
+    pub event: Uuid,
+    /// It was asked whether what another person did is taken back.
+    #[serde(default)]
+    pub of_another: bool,
+}

@@ -1,0 +1,64 @@
+//! Rules of what stands beside the search: driving, findings on the way, second opinions.
+
+use super::act::{AskedOpinion, EntryId, NewFinding, OpinionAnswer, StatedClearance};
+use super::words::{need_place, sentence};
+use super::{Applied, CaseEdit};
+use crate::case::clearance::{Clearance, ClearanceStatement, Stated};
+use crate::case::{Case, Opinion, SafetyFinding};
+use crate::error::Problem;
+
+pub(super) fn state_clearance(case: &mut Case, e: &CaseEdit, s: &StatedClearance) -> Result<Applied, Problem> {
+    let limit = |x: Option<f64>| x.filter(|_| s.drive == Clearance::Limited);
+    let id = e.entry_id();
+    let said = ClearanceStatement {
+        id: id.clone(),
+        drive: s.drive,
+        reason: sentence(&s.reason, "the reason", "reason")?.into(),
+        km: limit(s.km),
+        kmh: limit(s.kmh),
+        by: e.by.clone(),
+        at_time: e.time(),
+        answers: s.answers.clone(),
+        // What came since the page was read was not seen.
+        observations: s.observations.min(case.observations.len()),
+    };
+    said.check()?;
+    let words = format!("{}: {}", said.words(), said.reason);
+    case.safety.push(Stated::Read(said));
+    Ok(Applied::made(words, id))
+}
+
+pub(super) fn report_finding(case: &mut Case, e: &CaseEdit, f: &NewFinding) -> Result<Applied, Problem> {
+    let what = sentence(&f.what, "what was found", "what")?.to_string();
+    need_place(case, f.at.as_deref())?;
+    let id = e.entry_id();
+    let words = format!("found on the way: {what}");
+    let (at, by, at_time) = (f.at.clone(), e.by.clone(), e.time());
+    case.found.push(SafetyFinding { id: id.clone(), what, at, by, at_time, settled: false });
+    Ok(Applied::made(words, id))
+}
+
+pub(super) fn settle_finding(case: &mut Case, id: &EntryId) -> Result<Applied, Problem> {
+    let one = case.found.iter_mut().find(|f| f.id == id.id);
+    let one = one.ok_or_else(|| Problem::new("missing", "this is not there any more").field("id"))?;
+    one.settled = true;
+    Ok(Applied::words(format!("put right: {}", one.what)))
+}
+
+pub(super) fn ask_opinion(case: &mut Case, e: &CaseEdit, o: &AskedOpinion) -> Result<Applied, Problem> {
+    let question = sentence(&o.question, "the question", "question")?.to_string();
+    let id = e.entry_id();
+    let words = format!("asked for a second opinion: {question}");
+    case.opinions.push(Opinion { id: id.clone(), question, asked_by: e.person(), ..Opinion::default() });
+    Ok(Applied::made(words, id))
+}
+
+pub(super) fn answer_opinion(case: &mut Case, e: &CaseEdit, o: &OpinionAnswer) -> Result<Applied, Problem> {
+    let answer = sentence(&o.answer, "the answer", "answer")?.to_string();
+    let words = format!("second opinion: {answer}");
+    // The question may have been taken back since: the answer stands in the history all the same.
+    if let Some(one) = case.opinions.iter_mut().find(|x| x.question == o.question && x.answer.is_none()) {
+        (one.answer, one.by) = (Some(answer), e.person());
+    }
+    Ok(Applied::words(words))
+}

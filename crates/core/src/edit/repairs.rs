@@ -1,0 +1,121 @@
+//! Rules of repairs: chosen, planned, done, judged.
+
+use super::act::{EntryId, Judgement, RepairDetails};
+use super::words::{PARTS, RESULTS, known, need_symptom, note};
+use super::{Applied, CaseEdit, EditContext};
+use crate::case::{Case, Repair, Torque};
+use crate::error::Problem;
+use crate::reasoning::gate::gates;
+use crate::reasoning::wording::repair_words;
+use crate::repair::purchasing::ChosenRepair;
+
+fn check_choice(x: &EditContext, case: &Case, c: &ChosenRepair) -> Result<(), Problem> {
+    need_symptom(case, c.symptom.as_deref())?;
+    note(c.reason.as_ref(), "reason")?;
+    c.problem(x.knowledge, &case.vehicle).map_or(Ok(()), Err)
+}
+
+/// A cause is chosen. Below the workshop's line, or with a cheap parting test open, not without a reason.
+pub(super) fn choose(x: &EditContext, case: &mut Case, e: &CaseEdit, c: &ChosenRepair) -> Result<Applied, Problem> {
+    check_choice(x, case, c)?;
+    let symptom = c.symptom.as_deref().or(case.symptoms.first().map(|s| s.id.as_str())).unwrap_or_default();
+    if c.reason.as_ref().is_none_or(|r| r.trim().is_empty()) {
+        let g = gates(case, x.knowledge, symptom, x.analysis, usize::MAX);
+        let asked = g.asked_of(c);
+        if !asked.is_empty() {
+            let why = g.asked_words(x.knowledge, &case.vehicle, &asked).join("; ");
+            return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason"));
+        }
+    }
+    let words = c.words(x.knowledge, &case.vehicle);
+    let id = e.entry_id();
+    c.plan(case, &id);
+    if let Some(r) = case.repairs.last_mut() {
+        (r.at_time, r.by) = (e.time(), e.person());
+    }
+    Ok(Applied::made(format!("chose: {words}"), id))
+}
+
+pub(super) fn replace_as_due(x: &EditContext, case: &mut Case, e: &CaseEdit, c: &ChosenRepair) -> Result<Applied, Problem> {
+    check_choice(x, case, c)?;
+    let (id, before) = (e.entry_id(), case.replaced_as_due.len());
+    c.change_as_due(case, &id);
+    for d in case.replaced_as_due.iter_mut().skip(before) {
+        (d.at_time, d.by) = (e.time(), e.person());
+    }
+    Ok(Applied::made(format!("replaced as due: {}", c.words(x.knowledge, &case.vehicle)), id))
+}
+
+fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Repair, Problem> {
+    let gone = || Problem::new("missing", "this repair is not there any more").field("id");
+    let r = case.repairs.iter_mut().find(|r| r.id == id).ok_or_else(gone)?;
+    if r.is_open() {
+        return Ok(r);
+    }
+    Err(Problem::new("judged", "this repair has its verdict already").field("id"))
+}
+
+fn check_torque(t: &Torque) -> Result<(), Problem> {
+    if !t.nm.is_some_and(|nm| nm.is_finite() && nm > 0.0) {
+        return Err(Problem::new("bad-number", format!("torque of {}: how many N·m?", t.what)).field("torque-nm"));
+    }
+    if t.source.trim().is_empty() {
+        let message = format!("where does the torque of {} come from? A figure without a source is a guess", t.what);
+        return Err(Problem::new("missing", message).field("torque-source"));
+    }
+    Ok(())
+}
+
+fn write(r: &mut Repair, d: &RepairDetails) -> Result<(), Problem> {
+    d.part.iter().try_for_each(|p| known(p, &PARTS, "unknown-part", "part"))?;
+    d.torques.iter().try_for_each(check_torque)?;
+    for (new, there, field) in
+        [(&d.plan, &mut r.plan, "plan"), (&d.marks, &mut r.marks, "marks"), (&d.note, &mut r.note, "note"), (&d.part, &mut r.part, "part")]
+    {
+        if let Some(text) = note(new.as_ref(), field)? {
+            *there = Some(text);
+        }
+    }
+    if !d.torques.is_empty() {
+        r.torques = d.torques.clone();
+    }
+    Ok(())
+}
+
+pub(super) fn plan(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Result<Applied, Problem> {
+    write(open_repair(case, &d.id)?, d)?;
+    Ok(Applied::words(format!("repair planned: {}", words(x, case, &d.id))))
+}
+
+fn words(x: &EditContext, case: &Case, id: &str) -> String {
+    case.repairs.iter().find(|r| r.id == id).map_or(String::new(), |r| repair_words(x.knowledge, case, r))
+}
+
+pub(super) fn finish(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Result<Applied, Problem> {
+    let r = open_repair(case, &d.id)?;
+    write(r, d)?;
+    let needs_marks = x.knowledge.fault(&r.fault).is_some_and(|f| f.caution.iter().any(|c| c == "marks"));
+    if needs_marks && r.marks.is_none() {
+        let message = "say how the flanges were marked before they were parted; without marks the balance is lost";
+        return Err(Problem::new("marks", message).field("marks"));
+    }
+    r.result = Some("open".into());
+    Ok(Applied::words(format!("repair done: {}", words(x, case, &d.id))))
+}
+
+pub(super) fn cancel(x: &EditContext, case: &mut Case, id: &EntryId) -> Result<Applied, Problem> {
+    open_repair(case, &id.id)?;
+    let words = words(x, case, &id.id);
+    case.repairs.retain(|r| r.id != id.id);
+    Ok(Applied::words(format!("cancelled the repair: {words}")))
+}
+
+pub(super) fn judge(case: &mut Case, j: &Judgement) -> Result<Applied, Problem> {
+    known(&j.result, &RESULTS, "unknown-result", "result")?;
+    let r = open_repair(case, &j.id)?;
+    if !r.waits_for_proof() {
+        return Err(Problem::new("missing", "this repair is planned, not done: there is nothing to judge yet").field("id"));
+    }
+    r.result = Some(j.result.clone());
+    Ok(Applied::words(format!("verdict: {}", j.result.replace('-', " "))))
+}

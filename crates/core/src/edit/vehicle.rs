@@ -1,0 +1,289 @@
+//! A vehicle described in part: what is left out stays as it is.
+
+use crate::case::patch::Path;
+use crate::error::Problem;
+use crate::units::Millimetres;
+use crate::vehicle::{Axle, AxleKind, End, Gear, GearboxKind, Joint, JointKind, Tyre, Vehicle};
+use serde::{Deserialize, Serialize};
+
+/// What is said of a vehicle and its case.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct VehicleDescription {
+    /// What the case is called.
+    pub title: Option<String>,
+    /// What the vehicle has run.
+    pub distance_km: Option<f64>,
+    /// What the workshop calls the vehicle.
+    pub name: Option<String>,
+    /// Its tyres.
+    pub tyre: Option<Tyre>,
+    /// Cylinders of its engine.
+    pub cylinders: Option<u32>,
+    /// Its gearbox.
+    pub gearbox: Option<GearboxKind>,
+    /// The ratios of its gears, first to last; those that stay keep their names.
+    pub gear_ratios: Option<Vec<f64>>,
+    /// Its axles.
+    pub axles: Vec<AxleDescription>,
+    /// Sections of its shafts.
+    pub sections: Vec<SectionDescription>,
+    /// Joints of its shafts.
+    pub joints: Vec<JointDescription>,
+}
+
+/// What is said of an axle.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AxleDescription {
+    /// Which.
+    pub end: End,
+    /// How it is built.
+    #[serde(default)]
+    pub kind: Option<AxleKind>,
+    /// Teeth of the ring.
+    #[serde(default)]
+    pub ring_teeth: Option<u32>,
+    /// Teeth of the pinion.
+    #[serde(default)]
+    pub pinion_teeth: Option<u32>,
+    /// Its ratio. Of teeth and ratio what was changed counts.
+    #[serde(default)]
+    pub ratio: Option<f64>,
+}
+
+/// What is said of a section of a shaft.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SectionDescription {
+    /// Which: `prop.rear.s1`.
+    pub at: String,
+    /// Joint to joint.
+    #[serde(default)]
+    pub length_mm: Option<Millimetres>,
+    /// Tube.
+    #[serde(default)]
+    pub od_mm: Option<Millimetres>,
+    /// Wall.
+    #[serde(default)]
+    pub wall_mm: Option<Millimetres>,
+}
+
+/// What is said of a joint of a shaft.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct JointDescription {
+    /// Which: `prop.rear.j1`.
+    pub at: String,
+    /// Its kind.
+    pub kind: JointKind,
+}
+
+/// A ratio by teeth and one that was typed are the same within this share.
+const SAME_RATIO: f64 = 0.006;
+
+/// The shaft's end and the number, from 1, of `prop.rear.s2`.
+fn numbered(at: &str, letter: char) -> Option<(End, usize)> {
+    let (end, number) = at.strip_prefix("prop.")?.split_once('.')?;
+    let end = End::BOTH.into_iter().find(|e| e.id() == end)?;
+    Some((end, number.strip_prefix(letter)?.parse().ok()?))
+}
+
+impl AxleDescription {
+    fn write(&self, axle: &mut Axle, path: &str) -> Result<(), Problem> {
+        if let Some(kind) = self.kind {
+            axle.kind = kind;
+        }
+        let changed = |n: Option<u32>, has: Option<u32>| n.is_some() && n != has;
+        let new_teeth = changed(self.ring_teeth, axle.ring_teeth) || changed(self.pinion_teeth, axle.pinion_teeth);
+        let new_ratio = self.ratio.is_some() && self.ratio != axle.ratio;
+        if let (true, true, Some(ring), Some(pinion), Some(r)) =
+            (new_teeth, new_ratio, self.ring_teeth, self.pinion_teeth, self.ratio)
+        {
+            let by_teeth = f64::from(ring) / f64::from(pinion.max(1));
+            if (by_teeth - r).abs() > SAME_RATIO * r {
+                let message = format!("the teeth say {by_teeth:.3} to 1, the ratio {r}: leave one of them empty");
+                return Err(Problem::new("contradiction", message).field(format!("{path}.ratio")));
+            }
+        }
+        if new_ratio && !new_teeth {
+            (axle.ring_teeth, axle.pinion_teeth, axle.ratio) = (None, None, self.ratio);
+        } else if new_teeth {
+            axle.ratio = None;
+            axle.ring_teeth = self.ring_teeth.or(axle.ring_teeth);
+            axle.pinion_teeth = self.pinion_teeth.or(axle.pinion_teeth);
+        }
+        Ok(())
+    }
+}
+
+impl VehicleDescription {
+    /// Writes what is said of the vehicle into it. What the description does not name stays.
+    ///
+    /// # Errors
+    /// By field, as `vehicle.axles[0].ratio`: teeth and ratio that contradict each other, no ratios where the gearbox needs some, a
+    /// section or joint that is not there, and whatever no vehicle can have.
+    pub fn write(&self, v: &mut Vehicle) -> Result<(), Problem> {
+        if let Some(name) = &self.name {
+            v.name = name.clone();
+        }
+        if let Some(tyre) = &self.tyre {
+            tyre.figures().map_err(|p| Problem { field: Some("vehicle.tyre".into()), ..p })?;
+            v.tyre = tyre.clone();
+        }
+        if let (Some(n), Some(engine)) = (self.cylinders, &mut v.engine) {
+            engine.cylinders = n;
+        }
+        if let Some(kind) = self.gearbox {
+            v.gearbox.kind = kind;
+        }
+        if let Some(ratios) = &self.gear_ratios {
+            if ratios.is_empty() && v.gearbox.kind != GearboxKind::Cvt {
+                return Err(Problem::new("missing", "the ratios of the gears, first to last").field("vehicle.gearbox.gears"));
+            }
+            let gear = |(i, ratio): (usize, &f64)| match v.gearbox.gears.get(i) {
+                Some(has) => Gear { ratio: *ratio, ..has.clone() },
+                None => Gear { name: (i + 1).to_string(), ratio: *ratio, teeth: None },
+            };
+            v.gearbox.gears = ratios.iter().enumerate().map(gear).collect();
+        }
+        for d in &self.axles {
+            let missing = || Problem::new("unknown-place", format!("there is no {} axle", d.end.id())).field("vehicle.axles");
+            let i = v.axles.iter().position(|a| a.end == d.end).ok_or_else(missing)?;
+            d.write(&mut v.axles[i], &format!("vehicle.axles[{i}]"))?;
+        }
+        let missing = |at: &str| Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at");
+        for d in &self.sections {
+            let at = numbered(&d.at, 's');
+            let section = at.and_then(|(end, n)| {
+                v.props.iter_mut().find(|p| p.end == end)?.sections.get_mut(n.checked_sub(1)?)
+            });
+            let section = section.ok_or_else(|| missing(&d.at))?;
+            section.length_mm = d.length_mm.unwrap_or(section.length_mm);
+            section.od_mm = d.od_mm.unwrap_or(section.od_mm);
+            section.wall_mm = d.wall_mm.unwrap_or(section.wall_mm);
+        }
+        for d in &self.joints {
+            let at = numbered(&d.at, 'j');
+            let joint =
+                at.and_then(|(end, n)| v.props.iter_mut().find(|p| p.end == end)?.joints.get_mut(n.checked_sub(1)?));
+            let joint = joint.ok_or_else(|| missing(&d.at))?;
+            // One of the same kind keeps what is known of it.
+            if joint.kind() != d.kind {
+                *joint = match d.kind {
+                    JointKind::Flex => Joint::Detailed { kind: JointKind::Flex, arms: Some(3), balls: None },
+                    kind => Joint::Plain(kind),
+                };
+            }
+        }
+        v.check().map_err(|p| p.under("vehicle"))
+    }
+
+    /// The parts of a case that it names.
+    pub(super) fn changes_parts(&self) -> Vec<Path> {
+        let said = [
+            (&["title"][..], self.title.is_some()),
+            (&["distance_km"], self.distance_km.is_some()),
+            (&["vehicle", "name"], self.name.is_some()),
+            (&["vehicle", "tyre"], self.tyre.is_some()),
+            (&["vehicle", "engine"], self.cylinders.is_some()),
+            (&["vehicle", "gearbox"], self.gearbox.is_some() || self.gear_ratios.is_some()),
+            (&["vehicle", "axles"], !self.axles.is_empty()),
+            (&["vehicle", "props"], !self.sections.is_empty() || !self.joints.is_empty()),
+        ];
+        said.iter().filter(|s| s.1).map(|s| s.0.iter().map(|p| (*p).to_string()).collect()).collect()
+    }
+
+    /// Leaves only what says something else than the case has: a form sends all its fields.
+    #[must_use]
+    pub fn only_new(mut self, title: &str, distance_km: Option<f64>, v: &Vehicle) -> Self {
+        let differs = |d: &Self| {
+            let mut next = v.clone();
+            // What cannot be written is said when it is applied.
+            d.write(&mut next).is_err() || next != *v
+        };
+        self.title = self.title.filter(|t| t != title);
+        self.distance_km = self.distance_km.filter(|km| Some(*km) != distance_km);
+        let alone = |d: Self| if differs(&d) { d } else { Self::default() };
+        let name = alone(Self { name: self.name, ..Self::default() }).name;
+        let tyre = alone(Self { tyre: self.tyre, ..Self::default() }).tyre;
+        let cylinders = alone(Self { cylinders: self.cylinders, ..Self::default() }).cylinders;
+        let gears = alone(Self { gearbox: self.gearbox, gear_ratios: self.gear_ratios, ..Self::default() });
+        let axles = alone(Self { axles: self.axles, ..Self::default() }).axles;
+        let shafts = alone(Self { sections: self.sections, joints: self.joints, ..Self::default() });
+        Self {
+            name,
+            tyre,
+            cylinders,
+            gearbox: gears.gearbox,
+            gear_ratios: gears.gear_ratios,
+            axles,
+            sections: shafts.sections,
+            joints: shafts.joints,
+            title: self.title,
+            distance_km: self.distance_km,
+        }
+    }
+
+    /// Whether it says nothing.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::vehicle::sample::{every_layout, rear_drive};
+
+    fn axle(ring: Option<u32>, pinion: Option<u32>, ratio: Option<f64>) -> VehicleDescription {
+        let axles = vec![AxleDescription { end: End::Rear, kind: None, ring_teeth: ring, pinion_teeth: pinion, ratio }];
+        VehicleDescription { axles, ..VehicleDescription::default() }
+    }
+
+    #[test]
+    fn of_teeth_and_ratio_the_one_that_was_changed_counts() {
+        let mut v = rear_drive(1);
+        let now = |v: &Vehicle| {
+            let a = v.axles.iter().find(|a| a.end == End::Rear).unwrap();
+            (a.ring_teeth, a.pinion_teeth, a.ratio)
+        };
+        axle(Some(41), Some(10), Some(4.3)).write(&mut v).unwrap();
+        assert_eq!(now(&v), (None, None, Some(4.3)));
+        axle(Some(39), Some(9), Some(4.3)).write(&mut v).unwrap();
+        assert_eq!(now(&v), (Some(39), Some(9), None));
+        let e = axle(Some(41), Some(10), Some(4.3)).write(&mut v).unwrap_err();
+        assert_eq!(e.code, "contradiction");
+        assert!(e.field.unwrap().ends_with(".ratio"));
+    }
+
+    #[test]
+    fn what_is_said_again_as_it_is_changes_nothing() {
+        for v in every_layout() {
+            let said = VehicleDescription {
+                title: Some("t".into()),
+                name: Some(v.name.clone()),
+                tyre: Some(v.tyre.clone()),
+                gearbox: Some(v.gearbox.kind),
+                gear_ratios: Some(v.gearbox.gears.iter().map(|g| g.ratio).collect()),
+                ..VehicleDescription::default()
+            };
+            assert!(said.only_new("t", None, &v).is_empty(), "{}", v.name);
+        }
+    }
+
+    #[test]
+    fn a_section_and_a_joint_are_named_by_their_place() {
+        let mut v = rear_drive(2);
+        let said = |section: &str, joint: &str| VehicleDescription {
+            sections: vec![SectionDescription { at: section.into(), length_mm: Some(Millimetres(900.0)), od_mm: None, wall_mm: None }],
+            joints: vec![JointDescription { at: joint.into(), kind: JointKind::Flex }],
+            ..VehicleDescription::default()
+        };
+        said("prop.rear.s2", "prop.rear.j1").write(&mut v).unwrap();
+        assert_eq!((v.props[0].sections[1].length_mm, v.props[0].joints[0].arms()), (Millimetres(900.0), 3));
+        for (s, j) in [("prop.rear.s3", "prop.rear.j1"), ("prop.rear.s0", "prop.rear.j1"), ("prop.front.s1", "prop.rear.j1"), ("prop.rear.s1", "x")] {
+            assert_eq!(said(s, j).write(&mut v.clone()).unwrap_err().code, "unknown-place", "{s} {j}");
+        }
+    }
+}
