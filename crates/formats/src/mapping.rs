@@ -4,9 +4,8 @@
 use crate::csv_in::{CsvShape, sniff_as};
 use crate::numbers::{channel_factor, number, speed_factor, time_factor};
 use crate::wav::{self, WavProbe};
-use baricord_core::case::CsvWriting;
+use baricord_core::case::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec};
 use baricord_core::error::Problem;
-use serde_json::{Value, json};
 
 /// Lines that are shown.
 const MAX_SHOWN_LINES: usize = 10;
@@ -209,7 +208,7 @@ fn same_unit(a: &str, b: &str) -> bool {
 
 /// The part of a recording's description that a table's columns make: time, channels, speed, rpm.
 /// What is missing or stands twice is named.
-pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Problem> {
+pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<RecordingSpec, Problem> {
     let of = |r: Role| columns.iter().filter(move |c| c.role == r);
     let have = || columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ");
     let missing = |what: &str| {
@@ -235,23 +234,37 @@ pub fn described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Prob
         )
         .field("channels"));
     }
-    let channels: Vec<Value> = channels
-        .iter()
-        .map(|c| match c.role {
-            Role::Pulse => json!({"column": c.name, "quantity": "pulse", "per": "wheel"}),
-            _ => json!({"column": c.name, "quantity": c.role.id(), "unit": c.unit}),
-        })
-        .collect();
-    Ok(json!({
-        "time": {"column": time.name, "unit": time.unit},
-        "channels": channels,
-        "speed": of(Role::Speed).next().map(|c| json!({"column": c.name, "unit": c.unit})),
-        "rpm": of(Role::Rpm).next().map(|c| json!({"column": c.name})),
-    }))
+    let reference = |c: &ColumnRole, unit: Option<&String>| ReferenceSpec {
+        column: Some(c.name.clone()),
+        unit: unit.cloned(),
+        ..ReferenceSpec::default()
+    };
+    Ok(RecordingSpec {
+        time: Some(time.column()),
+        channels: channels.into_iter().map(ColumnRole::channel).collect(),
+        speed: of(Role::Speed).next().map(|c| reference(c, Some(&c.unit))),
+        rpm: of(Role::Rpm).next().map(|c| reference(c, None)),
+        ..RecordingSpec::default()
+    })
+}
+
+impl ColumnRole {
+    fn column(&self) -> Column {
+        Column { column: self.name.clone(), unit: Some(self.unit.clone()) }
+    }
+
+    /// As a channel of a recording.
+    pub fn channel(&self) -> ChannelSpec {
+        let (unit, per) = match self.role {
+            Role::Pulse => (None, Some("wheel".into())),
+            _ => (Some(self.unit.clone()), None),
+        };
+        ChannelSpec { column: self.name.clone(), quantity: self.role.id().into(), unit, per }
+    }
 }
 
 /// The reference that a speed file's columns make.
-pub fn speed_described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value, Problem> {
+pub fn speed_described(look: &TableLook, columns: &[ColumnRole]) -> Result<ReferenceSpec, Problem> {
     let one = |role: Role, what: &str| {
         columns.iter().find(|c| c.role == role).ok_or_else(|| {
             Problem::new("missing-column", format!("no {what} column is marked in the speed file"))
@@ -260,7 +273,7 @@ pub fn speed_described(look: &TableLook, columns: &[ColumnRole]) -> Result<Value
         })
     };
     let (time, speed) = (one(Role::Time, "time")?, one(Role::Speed, "road speed")?);
-    Ok(json!({"column": speed.name, "unit": speed.unit, "time": {"column": time.name, "unit": time.unit}}))
+    Ok(ReferenceSpec { column: Some(speed.name.clone()), unit: Some(speed.unit.clone()), time: Some(time.column()), file: None })
 }
 
 #[cfg(test)]
@@ -290,9 +303,9 @@ mod tests {
             table("time [ms],acc_z (g),mic,speed_mph,temp\n0,1,0,20,3\n").columns
         })
         .unwrap();
-        assert_eq!(d["time"]["unit"], "ms");
-        assert_eq!(d["channels"][0]["unit"], "g");
-        assert_eq!((d["channels"].as_array().unwrap().len(), d["speed"]["unit"].as_str()), (2, Some("mph")));
+        assert_eq!(d.time.unwrap().unit.as_deref(), Some("ms"));
+        assert_eq!(d.channels[0].unit.as_deref(), Some("g"));
+        assert_eq!((d.channels.len(), d.speed.unwrap().unit.as_deref()), (2, Some("mph")));
         // Two shocks in one file: a velocity heading in mm/s is no road speed.
         assert_eq!(table("t,v [mm/s],speed\n0,1,2\n").columns[1].role, Role::Nothing);
     }
@@ -314,7 +327,7 @@ mod tests {
     #[test]
     fn a_speed_file_needs_its_time_and_its_speed() {
         let t = table("t;speed\n0,0;40\n");
-        assert_eq!(speed_described(&t, &t.columns).unwrap()["time"]["column"], "t");
+        assert_eq!(speed_described(&t, &t.columns).unwrap().time.unwrap().column, "t");
         let t = table("t,az\n0,1\n");
         assert!(speed_described(&t, &t.columns).unwrap_err().message.contains("road speed"));
     }

@@ -23,6 +23,11 @@ impl StoredCase {
     pub fn case(&self) -> &Case {
         self.document.case()
     }
+
+    /// The case alone.
+    pub fn into_case(self) -> Case {
+        self.document.into_case()
+    }
 }
 
 /// What the board shows of a case, from columns beside the document.

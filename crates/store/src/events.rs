@@ -194,13 +194,7 @@ impl Scope {
         let sql = format!(
             "SELECT {COLUMNS} FROM case_event e WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.sequence > $3 ORDER BY e.sequence DESC LIMIT $4"
         );
-        Ok(sqlx::query_as(&sql)
-            .bind(case)
-            .bind(self.workshop())
-            .bind(after)
-            .bind(most)
-            .fetch_all(&mut *self.tx)
-            .await?)
+        Ok(sqlx::query_as(&sql).bind(case).bind(self.workshop()).bind(after).bind(most).fetch_all(&mut *self.tx).await?)
     }
 
     /// One thing that was done to a case; [`StoreError::NotFound`] where there is none.
@@ -211,8 +205,7 @@ impl Scope {
     }
 
     async fn past(&mut self, case: Uuid, after: i32) -> Result<Vec<PastEdit>, StoreError> {
-        let mut all: Vec<PastEdit> =
-            self.events(case, after, i64::MAX).await?.into_iter().map(CaseEvent::past).collect();
+        let mut all: Vec<PastEdit> = self.events(case, after, i64::MAX).await?.into_iter().map(CaseEvent::past).collect();
         all.reverse();
         Ok(all)
     }
@@ -369,8 +362,7 @@ impl Scope {
             if e.sequence != n || !seen.insert(e.id) {
                 return Err(bad("the events of a case are numbered from 1 on, and no id stands twice").into());
             }
-            let at: jiff::Timestamp =
-                e.at_time.parse().map_err(|_| bad(&format!("“{}” is no time in RFC 3339", e.at_time)))?;
+            let at: jiff::Timestamp = e.at_time.parse().map_err(|_| bad(&format!("“{}” is no time in RFC 3339", e.at_time)))?;
             let event = NewEvent {
                 sequence: e.sequence,
                 id: e.id,

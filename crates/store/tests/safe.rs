@@ -2,11 +2,15 @@
 //! people and of the database.
 
 use baricord_core::analysis::Analysis;
-use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
+use baricord_core::case::{Case, RecordingSpec};
+use baricord_core::edit::CaseEdit;
+use baricord_core::edit::act::{CaseAct, TakenBack};
 use baricord_core::error::Warning;
 use baricord_core::permission::Role;
 use baricord_core::proof::verify::Verification;
 use baricord_core::vehicle::sample::rear_drive;
+use baricord_store::events::Author;
 use baricord_store::{Store, StoreError};
 use serde_json::json;
 use sqlx::PgPool;
@@ -31,6 +35,10 @@ async fn ground() -> (Store, String, Uuid) {
     (store, owner, w)
 }
 
+fn read(json: serde_json::Value) -> CaseDocument {
+    CaseDocument::read(json).expect("a case")
+}
+
 fn document() -> serde_json::Value {
     let mut d = Case::new_document("c1", "Shake", json!(rear_drive(2)));
     d["symptoms"] = json!([{"id": "S1", "kind": "vibration"}]);
@@ -39,7 +47,7 @@ fn document() -> serde_json::Value {
 
 async fn case(store: &Store, w: Uuid) -> Uuid {
     let mut s = store.scope(w).await.unwrap();
-    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
     s.request_analysis(id).await.unwrap();
     s.commit().await.unwrap();
     id
@@ -50,22 +58,22 @@ async fn an_id_of_a_run_is_never_used_again() {
     let (store, _, w) = ground().await;
     let id = case(&store, w).await;
     let mut s = store.scope(w).await.unwrap();
+    let maren = Author::program("Maren");
+    let edit = |act| CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::UNIX_EPOCH, by: String::new(), act };
     for want in ["R1", "R2"] {
         let run = s.new_run_id(id).await.unwrap();
         assert_eq!(run, want);
-        let add = |d: &mut serde_json::Value| {
-            baricord_core::case::entries::append(d, "recordings", json!({"id": run, "file": "x.csv"}));
-            Ok(())
-        };
-        s.edit_case(id, None, "loaded a run", "Maren", add).await.unwrap();
+        let recording = RecordingSpec { id: run, file: "x.csv".into(), ..RecordingSpec::default() };
+        s.edit_case(id, &maren, edit(CaseAct::AddRecording(Box::new(recording))), None).await.unwrap();
     }
-    s.undo(id, "Maren").await.unwrap();
-    assert_eq!(s.case(id).await.unwrap().case.recordings.len(), 1);
+    let event = s.events(id, 0, 1).await.unwrap()[0].id;
+    s.edit_case(id, &maren, edit(CaseAct::TakeBack(TakenBack { event, of_another: false })), None).await.unwrap();
+    assert_eq!(s.case(id).await.unwrap().case().recordings.len(), 1);
     assert_eq!(s.new_run_id(id).await.unwrap(), "R3", "R2 was taken back, and stays taken");
     // A case that came from elsewhere goes on after its own.
     let mut d = document();
     d["recordings"] = json!([{"id": "R7", "file": "x.csv"}, {"id": "first", "file": "y.csv"}]);
-    let id = s.add_case(d, "took in", "Maren").await.unwrap();
+    let id = s.add_case(read(d), "took in", "Maren").await.unwrap();
     assert_eq!(s.new_run_id(id).await.unwrap(), "R8");
 }
 
@@ -282,11 +290,11 @@ async fn a_search_goes_on_beside_a_document_that_holds_a_nul() {
     let mut s = store.scope(w).await.unwrap();
     let mut d = document();
     d["symptoms"][0]["words"] = "hum\u{0}".into();
-    match s.add_case(d, "took in", "Maren").await {
-        Err(StoreError::Problem(p)) => assert_eq!((p.code.as_str(), p.field.as_deref()), ("nul", Some("symptoms[0].words"))),
+    match CaseDocument::read(d) {
+        Err(p) => assert_eq!((p.code.as_str(), p.field.as_deref()), ("nul", Some("symptoms[0].words"))),
         other => panic!("{other:?}"),
     }
-    let id = s.add_case(document(), "opened", "Maren").await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
     // One from before NUL was refused.
     sqlx::query("UPDATE case_file SET document = replace(document, 'vibration', E'\\\\u0000') WHERE id = $1")
         .bind(id)

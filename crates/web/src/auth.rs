@@ -13,6 +13,7 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use axum_login::{AuthUser, AuthnBackend, UserId};
 use baricord_core::permission::Act;
+use baricord_store::events::Author;
 use baricord_store::people::Person;
 use baricord_store::{Scope, Store, StoreError};
 use serde::Deserialize;
@@ -78,6 +79,11 @@ impl Member {
     /// Starts work in their workshop.
     pub async fn scope(&self) -> Result<Scope, PageError> {
         Ok(self.store.scope(self.person.workshop_id).await?)
+    }
+
+    /// As the author of what they do.
+    pub fn author(&self) -> Author {
+        Author::person(&self.person.name, self.person.role())
     }
 }
 

@@ -1,4 +1,4 @@
-//! A case is opened, gone to where it stands, and its last step taken back.
+//! A case is opened, and gone to where it stands.
 
 use crate::App;
 use crate::auth::{Member, may_write};
@@ -13,6 +13,7 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::vehicle::{Vehicle, sample};
 use serde::Deserialize;
 use uuid::Uuid;
@@ -73,26 +74,16 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, PageEr
         .nth(f.layout)
         .ok_or_else(|| baricord_core::error::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
     v.name = String::new();
-    let vehicle = serde_json::to_value(&v).map_err(|e| PageError::Broken(e.to_string()))?;
     let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };
     let mut s = m.scope().await?;
-    let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
-    document["opened"] = crate::vehicles::today().into();
-    if s.is_demo().await? {
-        document["demo"] = true.into();
-    }
-    let id = s.add_case(document, "opened the case", &m.person.name).await?;
+    let case = Case {
+        opened: Some(crate::vehicles::today()),
+        demo: s.is_demo().await?,
+        ..Case::new(&Uuid::now_v7().simple().to_string(), &title, v)
+    };
+    let id = s.add_case(CaseDocument::new(case), "opened the case", &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
-}
-
-async fn undo(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
-    may_write(&m)?;
-    let mut s = m.scope().await?;
-    s.undo(id, &m.person.name).await?;
-    s.request_analysis(id).await?;
-    s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}")))
 }
 
 async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
@@ -103,11 +94,7 @@ async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageErro
 
 /// Routes of a case as a whole.
 pub fn routes() -> Router<App> {
-    Router::new()
-        .route("/cases/new", get(new_case))
-        .route("/cases", post(open_case))
-        .route("/cases/{id}", get(case_home))
-        .route("/cases/{id}/undo", post(undo))
+    Router::new().route("/cases/new", get(new_case)).route("/cases", post(open_case)).route("/cases/{id}", get(case_home))
 }
 
 #[cfg(test)]

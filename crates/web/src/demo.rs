@@ -3,8 +3,7 @@
 
 mod fleet;
 
-use baricord_core::case::Case;
-use baricord_core::case::entries::append;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::units::Kilometres;
 use baricord_core::vehicle_history::Change;
 use baricord_formats::{FileSource, write_csv};
@@ -12,7 +11,6 @@ use baricord_simulator::run;
 use baricord_store::people::Role;
 use baricord_store::{Store, StoreError};
 use fleet::cases;
-use serde_json::json;
 
 /// The sample sign-in.
 pub const EMAIL: &str = "maren@harrowmere.example";
@@ -30,24 +28,18 @@ pub async fn load(store: &Store) -> Result<(), StoreError> {
     store.add_person(&mut s, "tove@harrowmere.example", "Tove Lind", Role::Mechanic, PASSWORD).await?;
     store.add_person(&mut s, "look@harrowmere.example", "Harbour office", Role::Viewer, PASSWORD).await?;
     for (n, c) in cases().into_iter().enumerate().rev() {
-        let mut doc = Case::new_document(&format!("harrowmere-{}", n + 1), c.title, json!(c.vehicle));
-        doc["demo"] = true.into();
-        for (k, v) in c.more.as_object().into_iter().flatten() {
-            doc[k] = v.clone();
-        }
+        let demo = c.case(&format!("harrowmere-{}", n + 1))?;
         let mut files = vec![];
-        for (i, r) in c.runs.iter().enumerate() {
+        for (r, spec) in c.runs.iter().zip(&demo.recordings) {
             let faults = r.faults()?;
             let plan = r.plan();
             let v = c.vehicle.clone();
             let csv = tokio::task::spawn_blocking(move || run(&v, &faults, &plan).and_then(|(s, _)| write_csv(&s, true)))
                 .await
                 .map_err(|e| broken(&e))??;
-            let (name, spec) = r.spec(i);
-            append(&mut doc, "recordings", spec);
-            files.push((name, FileSource::from(csv.into_bytes())));
+            files.push((spec.file.clone(), FileSource::from(csv.into_bytes())));
         }
-        let case = s.add_case(doc, "opened the case", "Maren Holt").await?;
+        let case = s.add_case(CaseDocument::new(demo), "opened the case", "Maren Holt").await?;
         for (name, csv) in files.iter() {
             s.put_file(case, name, csv).await?;
         }
@@ -84,7 +76,10 @@ fn changes() -> Vec<(&'static str, Change)> {
 mod tests {
     use super::*;
     use baricord_core::analysis::Silent;
-    use baricord_core::case::RecordingSpec;
+    use baricord_core::case::Case;
+    use baricord_core::case::document::unknown_keys;
+    use baricord_core::case::vocabulary::KINDS;
+    use baricord_core::edit::unknown_words;
     use baricord_core::reasoning::attribution::analyze;
     use baricord_core::reasoning::diagnose;
     use baricord_core::reasoning::knowledge::builtin;
@@ -104,11 +99,18 @@ mod tests {
     ];
 
     fn read(c: &fleet::DemoCase) -> Case {
-        let mut doc = Case::new_document("x", c.title, json!(c.vehicle));
-        for (k, v) in c.more.as_object().unwrap() {
-            doc[k] = v.clone();
+        c.case("x").unwrap()
+    }
+
+    /// What no type of a case reads, and what is no word of the trade, cannot stand in the demo.
+    #[test]
+    fn of_every_demo_case_nothing_is_left_over_and_every_word_is_known() {
+        for c in cases() {
+            let case = read(&c);
+            assert_eq!(unknown_keys(CaseDocument::new(case.clone()).json()), Vec::<String>::new(), "{}", c.title);
+            assert_eq!(unknown_words(&case, builtin()), [], "{}", c.title);
+            assert!(case.symptoms.iter().all(|s| KINDS.contains(&s.kind.as_str())), "{}", c.title);
         }
-        Case::from_json(&doc).unwrap()
     }
 
     #[test]
@@ -135,7 +137,7 @@ mod tests {
         has("waiting for its proof", &|c| ended(c, "open"));
         has("without a symptom yet", &|c| c.symptoms.is_empty());
         has("of an electric vehicle", &|c| c.vehicle.engine.is_none());
-        assert!(all.iter().any(|c| c.more.get("safety").is_some()) && all.len() >= 8);
+        assert!(all.iter().any(|c| !read(c).safety.is_empty()) && all.len() >= 8);
     }
 
     #[test]
@@ -144,12 +146,11 @@ mod tests {
             let case = read(&c);
             let recordings: Vec<_> = (0..c.runs.len())
                 .map(|i| {
-                    let (_, spec) = c.runs[i].spec(i);
+                    let spec = c.runs[i].spec(i);
                     let (samples, _) = run(&c.vehicle, &c.runs[i].faults().unwrap(), &c.runs[i].plan()).unwrap();
-                    (serde_json::from_value(spec).unwrap(), samples)
+                    (spec, samples)
                 })
                 .collect();
-            let case = Case { recordings: recordings.iter().map(|r: &(RecordingSpec, _)| r.0.clone()).collect(), ..case };
             let analysis = (!recordings.is_empty()).then(|| analyze(&c.vehicle, &recordings, &Silent).unwrap());
             let d = diagnose(&case, builtin(), analysis.as_ref());
             assert!(d.warnings.is_empty(), "{}: {:?}", c.title, d.warnings);

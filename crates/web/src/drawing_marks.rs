@@ -4,8 +4,9 @@ use crate::drawing::{Marks, Pin};
 use crate::page::LoadedCase;
 use crate::wording::rung;
 use baricord_core::analysis::{Analysis, OrderFound};
+use baricord_core::case::Heard;
 use baricord_core::case::{Case, Measurement};
-use baricord_core::lift::sound_localisation::{Heard, heard};
+use baricord_core::lift::sound_localisation::heard;
 use baricord_core::measure::instrument::instrument;
 use baricord_core::workflow::next_action::ActionKind;
 use std::collections::{HashMap, HashSet};
@@ -46,7 +47,7 @@ pub fn marks(k: &LoadedCase) -> Marks {
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
     m.pins.extend(readings(case));
     // Levels where they were listened to, the loudest first: where there is no room for all, it has its own.
-    let mut levels = heard(&k.stored.document);
+    let mut levels = heard(case);
     levels.sort_by(|a, b| b.level.total_cmp(&a.level));
     let level = |h: Heard| Pin { place: h.at, text: format!("{} {}", h.level, h.unit.words()), wanted: false };
     m.pins.extend(levels.into_iter().map(level));

@@ -1,10 +1,11 @@
 //! A drive under way: reads the recorder at its pace, keeps what it measures as it comes, asks for the
 //! next leg until the coach has enough, and leaves the legs as runs of the case.
 
-use baricord_core::case::entries::append;
-use baricord_core::case::{Case, SIMULATED_RECORDER};
+use crate::edits::new_edit;
+use baricord_core::case::{Case, RecordingSpec, SIMULATED_RECORDER};
 use baricord_core::drive::coach::{Advice, Coach, Driven, Leg};
 use baricord_core::drive::recorder::RoadRecorder;
+use baricord_core::edit::act::{CaseAct, Nothing};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::{diagnose, knowledge::builtin};
 use baricord_core::signal::{Channel, Quantity, Samples};
@@ -14,9 +15,9 @@ use baricord_formats::write_csv;
 use baricord_simulator::{StandIn, StandInSetup};
 use baricord_store::analysis_tasks::TaskClaim;
 use baricord_store::drives::{Drive, Piece};
+use baricord_store::events::Author;
 use baricord_store::{Scope, Store, StoreError};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use uuid::Uuid;
@@ -59,7 +60,7 @@ pub fn legs(d: &Drive) -> Result<Vec<Leg>, StoreError> {
 
 /// The coach of a drive: it plans for what the workshop's knowledge and the recordings so far leave open.
 pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, StoreError> {
-    let mut case = s.case(id).await?.case;
+    let mut case = s.case(id).await?.into_case();
     let found = s.analysis(id).await?.map(|a| a.0);
     let overrides = s.overrides().await?;
     // As the pages weigh it: where the vehicle names no limit, the workshop's holds.
@@ -101,7 +102,7 @@ pub fn rate(d: &Drive, v: &Vehicle) -> Result<Hz, StoreError> {
 /// Takes a drive on from where it stands, to its end.
 pub async fn go(store: &Store, claim: TaskClaim, drive: Uuid, stop: &AtomicBool) -> Result<(), StoreError> {
     let mut s = store.scope(claim.workshop).await?;
-    let case = s.case(claim.case).await?.case;
+    let case = s.case(claim.case).await?.into_case();
     let d = s.drive(claim.case, drive).await?;
     let done = match s.commit().await {
         Ok(()) => under_way(store, claim, &case, &d, stop).await,
@@ -160,7 +161,7 @@ async fn under_way(store: &Store, claim: TaskClaim, case: &Case, d: &Drive, stop
         stood += (d.pace.ceil() as u32).max(1);
         let sofar = driven(&mut s, &now).await?;
         // Said meanwhile that it must not be driven: what was driven is kept, and no leg begins.
-        let grounded = s.case(claim.case).await?.case.grounded;
+        let grounded = s.case(claim.case).await?.case().is_grounded();
         let ask = advice(&coach, &sofar).ask.filter(|_| !ending && !grounded && legs.len() < MOST_LEGS);
         match ask {
             None => {
@@ -191,34 +192,30 @@ fn span(d: &Drive) -> Seconds {
 
 /// The vehicle is back from a drive: it stands on the ground, and warm.
 pub async fn back(s: &mut Scope, case: Uuid, person: &str) -> Result<(), StoreError> {
-    let until = crate::thermal_state::warm_until(builtin());
-    s.edit_case(case, None, "back from a drive", person, |d| {
-        baricord_core::lift::vehicle_state::driven(d, &until);
-        Ok(())
-    })
-    .await?;
+    s.edit_case(case, &Author::program(person), new_edit(CaseAct::Drove(Nothing {})), None).await?;
     Ok(())
 }
 
 /// Every leg becomes a run of the case.
 async fn keep(s: &mut Scope, case: Uuid, d: &Drive, rate: Hz, driven: &[(Driven, Piece)]) -> Result<Vec<String>, StoreError> {
     let mut runs: Vec<String> = vec![];
-    let phase = if s.case(case).await?.case.is_after_repair() { "after" } else { "before" };
+    let phase = if s.case(case).await?.case().is_after_repair() { "after" } else { "before" };
     for (leg, piece) in driven.iter().map(|(d, p)| (&d.leg, p)).filter(|(_, p)| p.samples.len() > 64) {
         let read = samples(rate, piece);
         let csv = write_csv(&read, true)?;
         let run = s.new_run_id(case).await?;
         let file = format!("recordings/{}.csv", run.to_lowercase());
-        let what = format!("recorded a run: {}", leg.words());
-        s.edit_case(case, None, &what, &d.person, |doc| {
-            let spec = json!({"id": run, "symptom": d.symptom, "phase": phase, "file": file, "gear": leg.gear, "throttle": leg.throttle,
-                "place": "seat-rail", "recorder": SIMULATED_RECORDER, "time": {"column": "t", "unit": "s"},
-                "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
-                "speed": {"column": "speed", "unit": "km/h"}, "rpm": null});
-            append(doc, "recordings", spec);
-            Ok(())
-        })
-        .await?;
+        let recording = RecordingSpec {
+            id: run.clone(),
+            symptom: Some(d.symptom.clone()),
+            phase: Some(phase.into()),
+            file: file.clone(),
+            gear: leg.gear.clone(),
+            throttle: Some(leg.throttle.clone()),
+            recorder: Some(SIMULATED_RECORDER.into()),
+            ..RecordingSpec::of_acceleration()
+        };
+        s.edit_case(case, &Author::program(&d.person), new_edit(CaseAct::AddRecording(Box::new(recording))), None).await?;
         s.remove_file(case, &file).await?;
         s.put_file(case, &file, &csv.into_bytes().into()).await?;
         s.put_samples(case, &run, &read).await?;

@@ -7,6 +7,7 @@ use axum::response::{Html, IntoResponse, Redirect, Response};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_store::StoreError;
+use baricord_store::events::CaseEvent;
 
 /// A request that did not succeed.
 #[derive(Debug)]
@@ -19,8 +20,8 @@ pub enum PageError {
     Forbidden(Act),
     /// The input does not fit.
     Problem(Problem),
-    /// Someone else has saved meanwhile.
-    Stale(String),
+    /// Somebody has changed the same meanwhile.
+    Conflict(String),
     /// The upload is too large.
     TooLarge,
     /// What was typed or sent with a form is too much.
@@ -49,7 +50,10 @@ impl From<StoreError> for PageError {
                     _ => PageError::Down,
                 }
             }
-            StoreError::Stale { by, what, .. } => PageError::Stale(format!("{by} has saved meanwhile: {what}")),
+            StoreError::Conflict(both) => {
+                let theirs = |e: &CaseEvent| format!("{} has saved meanwhile: {}", e.person, e.what);
+                PageError::Conflict(both.theirs.iter().map(theirs).collect::<Vec<_>>().join("; "))
+            }
             StoreError::Problem(p) => PageError::Problem(p),
             e => PageError::Broken(e.to_string()),
         }
@@ -94,16 +98,19 @@ impl IntoResponse for PageError {
                 Problem::new("forbidden", act.refusal()),
                 "Ask the owner of the workshop for another role.",
             ),
+            PageError::Problem(p) if p.code == "forbidden" => {
+                (StatusCode::FORBIDDEN, "Not with this account", p, "Ask the owner of the workshop for another role.")
+            }
             PageError::Problem(p) => (
                 StatusCode::UNPROCESSABLE_ENTITY,
                 "That does not fit",
                 p,
                 "What you typed is still there: go back, correct it, send it again.",
             ),
-            PageError::Stale(m) => (
+            PageError::Conflict(m) => (
                 StatusCode::CONFLICT,
                 "Changed meanwhile",
-                Problem::new("stale", m),
+                Problem::new("conflict", m),
                 "What you typed is still there: look at the case in another tab, then send yours again.",
             ),
             PageError::TooLarge => (

@@ -3,7 +3,6 @@
 use crate::App;
 use crate::auth::{Member, may_write};
 use crate::error::PageError;
-use crate::stations::lift::attachments::pinned;
 use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};
 use axum::Router;
@@ -12,7 +11,7 @@ use axum::extract::{Multipart, Path, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect};
 use axum::routing::{get, post};
-use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::error::Problem;
 use baricord_formats::{CaseSource, stream_zip};
 use std::io::Write;
@@ -46,7 +45,7 @@ async fn export(
     let names = s.file_names(id).await?;
     drop(s);
     let name: String =
-        c.case.title.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+        c.case().title.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
     let (to, from) = tokio::sync::mpsc::channel(2);
     let (runtime, workshop) = (tokio::runtime::Handle::current(), m.person.workshop_id);
     tokio::task::spawn_blocking(move || {
@@ -56,7 +55,7 @@ async fn export(
             read.map_err(|e| Problem::new("cannot-read", e.to_string()))
         };
         let mut out = std::io::BufWriter::with_capacity(SENT, Outgoing(to.clone()));
-        let done = stream_zip(&mut out, &c.document, &names, piece)
+        let done = stream_zip(&mut out, c.document.json(), &names, piece)
             .and_then(|()| out.flush().map_err(|e| Problem::new("cannot-write", e.to_string())));
         // A file that broke off is not taken for a whole one.
         if let Err(p) = done {
@@ -80,11 +79,12 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
     // Read, and its files found, beside the async threads.
     let read = tokio::task::spawn_blocking(move || -> Result<_, Problem> {
         let source = CaseSource::from_source(&upload.file)?;
-        let case = Case::from_json(&source.document)?;
+        let document = CaseDocument::read(source.document.clone())?;
+        let case = document.case();
         let mut names: Vec<String> = case.recordings.iter().map(|r| r.file.clone()).collect();
         let references = case.recordings.iter().flat_map(|r| [&r.speed, &r.rpm]).flatten();
         names.extend(references.filter_map(|x| x.file.clone()));
-        names.extend(pinned(&source.document).into_iter().map(|p| p.file).filter(|f| f.starts_with("pinned/")));
+        names.extend(case.pinned.iter().map(|p| p.file.clone()).filter(|f| f.starts_with("pinned/")));
         names.sort();
         names.dedup();
         let mut files = vec![];
@@ -93,15 +93,16 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
                 files.push((name, file));
             }
         }
-        Ok((source.document, case, files))
+        Ok((document, files))
     });
-    let (document, case, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
+    let (document, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
+    let has_recordings = !document.case().recordings.is_empty();
     let mut s = m.scope().await?;
     let id = s.add_case(document, "imported the case", &m.person.name).await?;
     for (name, file) in &files {
         s.put_file(id, name, file).await?;
     }
-    if !case.recordings.is_empty() {
+    if has_recordings {
         s.request_analysis(id).await?;
     }
     s.commit().await?;

@@ -191,7 +191,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
 
 /// A field as a number where it differs from what ships.
 fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
-    Ok(f.float(name)?.filter(|x| *x != ships))
+    Ok(f.number(name)?.filter(|x| *x != ships))
 }
 
 /// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
@@ -246,7 +246,7 @@ async fn change_workshop(m: Member, Form(f): Form<Vec<(String, String)>>) -> Res
     change(&m, |h| {
         h.rate = own(&f, "rate", was.time.rate)?;
         h.currency = f.text("currency").filter(|c| *c != was.time.currency).map(String::from);
-        h.certainty = f.float("certainty")?.map(|c| c / 100.0).filter(|c| *c != was.gate.certainty);
+        h.certainty = f.number("certainty")?.map(|c| c / 100.0).filter(|c| *c != was.gate.certainty);
         Ok(())
     })
     .await
@@ -258,7 +258,7 @@ async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Resul
     change(&m, |h| {
         for (key, ..) in LIMITS {
             let ships = shipped_limit(key);
-            h.set_limit(key, f.float(key)?.filter(|x| Some(*x) != ships))?;
+            h.set_limit(key, f.number(key)?.filter(|x| Some(*x) != ships))?;
         }
         Ok(())
     })

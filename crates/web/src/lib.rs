@@ -5,9 +5,11 @@
 //! | room | what it holds |
 //! |---|---|
 //! | [`stations`] | the seven stations of a case, a folder each with routes, view models and templates; the page of a part |
+//! | [`edits`] | what a form sends, as an edit of the case |
 //! | [`page`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
 //! | [`board`], [`cases`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened, each vehicle's history, what is known |
+//! | [`history`] | what was done to a case, and taken back |
 //! | [`printout`], [`second_opinion`], [`import_export`] | what leaves: one page, a link for one person, the open file |
 //! | [`api`], [`api_tokens`] | the same answers for programs, and by which tokens they call |
 //! | [`worker`], [`drive_runner`] | analyses and drives under way; [`thermal_state`] is where the core meets a clock |
@@ -25,7 +27,9 @@ pub mod demo;
 pub mod drawing;
 pub mod drawing_marks;
 pub mod drive_runner;
+pub mod edits;
 pub mod error;
+pub mod history;
 pub mod import_export;
 pub mod knowledge;
 pub mod ledger;
@@ -111,6 +115,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
     let forms = Router::new()
         .merge(board::routes())
         .merge(cases::routes())
+        .merge(history::routes())
         .merge(import_export::routes())
         .merge(stations::routes())
         .merge(auth::routes())

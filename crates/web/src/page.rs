@@ -4,6 +4,7 @@ use crate::auth::Member;
 use crate::drawing;
 use crate::drawing_marks::marks;
 use crate::error::PageError;
+use crate::history::{UndoView, next_to_take_back};
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
 use crate::safety_findings::SafetyFindings;
@@ -34,6 +35,8 @@ pub struct Which {
 /// Everything that is known of a case.
 pub struct LoadedCase {
     pub stored: StoredCase,
+    /// The case with the workshop's limits where its vehicle names none.
+    case: Case,
     pub analysis: Option<Analysis>,
     pub proof: Option<Verification>,
     pub diagnosis: Diagnosis,
@@ -49,7 +52,7 @@ pub struct LoadedCase {
 impl LoadedCase {
     /// Reads a case and weighs it.
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
-        let mut stored = scope.case(id).await?;
+        let stored = scope.case(id).await?;
         let found = scope.analysis(id).await?;
         let task = scope.analysis_task(id).await?;
         let (analysis, proof) = match found {
@@ -59,20 +62,21 @@ impl LoadedCase {
         let overrides = scope.overrides().await?;
         let knowledge = overrides.knowledge()?;
         // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
-        stored.case.vehicle.limits = stored.case.vehicle.limits.or(&overrides.limits);
-        let diagnosis = diagnose(&stored.case, &knowledge, analysis.as_ref());
-        let next = next_action(&stored.case, &knowledge, &diagnosis, proof.as_ref());
-        let named = |s: &str| stored.case.symptom(s).is_some();
+        let mut case = stored.case().clone();
+        case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
+        let diagnosis = diagnose(&case, &knowledge, analysis.as_ref());
+        let next = next_action(&case, &knowledge, &diagnosis, proof.as_ref());
+        let named = |s: &str| case.symptom(s).is_some();
         let symptom = symptom
             .filter(|s| named(s))
             .or(next.symptom.as_deref().filter(|s| named(s)))
             .map(String::from)
-            .or_else(|| stored.case.symptoms.first().map(|s| s.id.clone()));
-        Ok(Self { stored, analysis, proof, diagnosis, task, knowledge, symptom, next })
+            .or_else(|| case.symptoms.first().map(|s| s.id.clone()));
+        Ok(Self { stored, case, analysis, proof, diagnosis, task, knowledge, symptom, next })
     }
     /// The case as the rules read it.
     pub fn case(&self) -> &Case {
-        &self.stored.case
+        &self.case
     }
     /// The answer for the page's symptom.
     pub fn answer(&self) -> Option<&SymptomAnswer> {
@@ -113,7 +117,8 @@ pub struct Frame {
     pub simulated: String,
     /// What is done next, the same on every page.
     pub next: NextView,
-    pub last: String,
+    /// What is taken back next.
+    pub undo: Option<UndoView>,
 }
 
 impl Frame {
@@ -131,7 +136,7 @@ impl Frame {
                 x: 8.0 + 92.0 * i as f64,
             })
             .collect();
-        let last = scope.steps(k.stored.id, 1).await?.into_iter().next().map_or(String::new(), |s| s.what);
+        let undo = next_to_take_back(m, scope, k.stored.id).await?;
         Ok(Self {
             id: k.stored.id,
             theme: m.person.theme.clone(),
@@ -150,7 +155,7 @@ impl Frame {
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
             next: NextView::new(&k.knowledge, k.stored.id, &k.next),
-            last,
+            undo,
         })
     }
 }

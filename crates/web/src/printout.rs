@@ -14,9 +14,8 @@ use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::Path;
 use axum::routing::get;
-use baricord_core::case::Repair;
+use baricord_core::case::{AlsoChanged, Due, Repair, Torque};
 use baricord_core::reasoning::wording::repair_words;
-use serde_json::Value;
 use uuid::Uuid;
 
 /// Everything that the page says.
@@ -54,27 +53,21 @@ pub struct RepairLine {
     pub more: Vec<(&'static str, String)>,
 }
 
-/// A repair as it stands in the document.
-fn repair_line(k: &LoadedCase, r: &Repair, doc: &Value) -> RepairLine {
-    let text = |key: &str| doc[key].as_str().unwrap_or_default().trim().to_string();
-    let torque = |t: &Value| {
-        let (what, source) = (t["what"].as_str().unwrap_or_default(), t["source"].as_str().unwrap_or_default());
-        t["nm"].as_f64().map(|nm| format!("{what} {nm} N·m ({source})"))
-    };
-    let torques: Vec<String> = doc["torques"].as_array().into_iter().flatten().filter_map(torque).collect();
-    let with: Vec<String> = r.other_changes.iter().map(|w| w.as_str().map_or_else(|| w.to_string(), String::from)).collect();
-    let part = match (text("part"), doc["unit"].as_bool()) {
-        (p, Some(true)) => format!("complete unit, {p}"),
-        (p, _) => p,
-    };
+/// A repair with everything that is kept of it, in words.
+fn repair_line(k: &LoadedCase, r: &Repair) -> RepairLine {
+    let text = |t: &Option<String>| t.as_deref().unwrap_or_default().trim().to_string();
+    let torque = |t: &Torque| t.nm.map(|nm| format!("{} {nm} N·m ({})", t.what, t.source));
+    let torques: Vec<String> = r.torques.iter().filter_map(torque).collect();
+    let with: Vec<String> = r.other_changes.iter().map(AlsoChanged::words).collect();
+    let part = if r.unit { format!("complete unit, {}", text(&r.part)) } else { text(&r.part) };
     let more = [
-        ("work", text("plan")),
-        ("index marks", text("marks")),
+        ("work", text(&r.plan)),
+        ("index marks", text(&r.marks)),
         ("torques", torques.join("; ")),
         ("part fitted", part),
-        ("reason", text("reason")),
+        ("reason", text(&r.reason)),
         ("changed with it", with.join("; ")),
-        ("note", text("note")),
+        ("note", text(&r.note)),
     ];
     RepairLine {
         what: repair_words(&k.knowledge, k.case(), r),
@@ -85,12 +78,8 @@ fn repair_line(k: &LoadedCase, r: &Repair, doc: &Value) -> RepairLine {
 
 /// What was replaced as due, in words.
 pub fn due_words(k: &LoadedCase) -> Vec<String> {
-    let due = k.stored.document["due"].as_array().into_iter().flatten();
-    let words = |d: &Value| {
-        let (fault, at) = (d["fault"].as_str().unwrap_or_default(), d["at"].as_str().unwrap_or("none"));
-        cause_words(&k.knowledge, k.case(), fault, at, d["gear"].as_str())
-    };
-    due.map(words).collect()
+    let words = |d: &Due| cause_words(&k.knowledge, k.case(), &d.fault, d.at.as_deref().unwrap_or("none"), d.gear.as_deref());
+    k.case().replaced_as_due.iter().map(words).collect()
 }
 
 /// What others tried before, and hints from outside, in words.
@@ -99,10 +88,9 @@ fn tried_words(k: &LoadedCase) -> Vec<String> {
         let changed = a.changed.as_deref().map_or(String::new(), |c| format!(": changed {c}"));
         format!("{}{changed}", a.what)
     });
-    let hints = k.stored.document["hints"].as_array().into_iter().flatten().map(|h| {
-        let text = |key: &str| h[key].as_str().unwrap_or_default();
-        let cause = cause_words(&k.knowledge, k.case(), text("fault"), h["at"].as_str().unwrap_or("none"), None);
-        format!("hint: {cause} ({})", text("source"))
+    let hints = k.case().hints.iter().map(|h| {
+        let cause = cause_words(&k.knowledge, k.case(), &h.fault, h.at.as_deref().unwrap_or("none"), None);
+        format!("hint: {cause} ({})", h.source)
     });
     attempts.chain(hints).collect()
 }
@@ -142,11 +130,8 @@ impl Printout {
                 (r.id.clone(), format!("{phase}{gear}{throttle}{simulated}"), orders.join("; "))
             })
             .collect();
-        let document = &k.stored.document;
-        let raw = document["repairs"].as_array().cloned().unwrap_or_default();
-        let repairs = case.repairs.iter().zip(&raw).map(|(r, doc)| repair_line(k, r, doc)).collect();
-        let text = |o: &serde_json::Value, key: &str| o[key].as_str().unwrap_or_default().to_string();
-        let opinions = k.stored.document["opinions"].as_array().into_iter().flatten();
+        let repairs = case.repairs.iter().map(|r| repair_line(k, r)).collect();
+        let text = |t: &Option<String>| t.clone().unwrap_or_default();
         Self {
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
@@ -161,7 +146,7 @@ impl Printout {
             repairs,
             due: due_words(k),
             tried: tried_words(k),
-            opinions: opinions.map(|o| (text(o, "question"), text(o, "answer"), text(o, "by"))).collect(),
+            opinions: case.opinions.iter().map(|o| (o.question.clone(), text(&o.answer), text(&o.by))).collect(),
         }
     }
 }

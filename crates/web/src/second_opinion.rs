@@ -3,11 +3,12 @@
 
 use crate::App;
 use crate::auth::{Member, may};
+use crate::edits::new_edit;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::printout::Printout;
 use crate::stations::form::FormFields;
-use crate::stations::lift::attachments::{pinned, serve};
+use crate::stations::lift::attachments::serve;
 use crate::stations::road::export::still;
 use crate::stations::road::map_view::Look;
 use crate::stations::road::run_words;
@@ -20,13 +21,13 @@ use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::entries::append;
+use baricord_core::edit::act::{AskedOpinion, CaseAct, OpinionAnswer};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
+use baricord_store::events::Author;
 use baricord_store::opinions::Linked;
-use serde_json::json;
 use std::sync::Arc;
 use tower_governor::GovernorLayer;
 use tower_governor::governor::GovernorConfigBuilder;
@@ -100,11 +101,8 @@ async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)
     let mut s = m.scope().await?;
     let secret = s.ask_opinion(id, question, &m.person.name, days).await?;
     let secret = secret.ok_or_else(|| Problem::new("too-many", "ten links stand open: take one back first").field("question"))?;
-    s.edit_case(id, None, &format!("asked for a second opinion: {question}"), &m.person.name, |d| {
-        append(d, "opinions", json!({"question": question, "asked_by": m.person.name}));
-        Ok(())
-    })
-    .await?;
+    let asked = CaseAct::AskOpinion(AskedOpinion { question: question.into() });
+    s.edit_case(id, &m.author(), new_edit(asked), None).await?;
     s.commit().await?;
     page(&m, id, &Which::default(), format!("/opinion/{secret}")).await
 }
@@ -174,7 +172,7 @@ async fn outside(State(app): State<App>, Path(secret): Path<String>) -> Result<R
     let mut p = Printout::new(&k);
     // What others were asked and have answered is not this person's.
     p.opinions.clear();
-    let files = pinned(&k.stored.document);
+    let files = k.case().pinned.clone();
     let maps = maps(&mut s, &k, &secret).await?;
     Ok(private(LinkedPage {
         theme: crate::theme::now(),
@@ -219,15 +217,9 @@ async fn answer(
         return Err(Problem::new("answered", "this question has its answer already").field("answer").into());
     }
     let question = s.opinion(l.id).await?.question;
-    s.edit_case(l.case_id, None, &format!("second opinion: {text}"), &format!("{by}, by a link"), |d| {
-        let asked = d["opinions"].as_array_mut().into_iter().flatten();
-        if let Some(one) = asked.into_iter().find(|o| o["question"] == question.as_str() && o.get("answer").is_none()) {
-            one["answer"] = text.into();
-            one["by"] = by.into();
-        }
-        Ok(())
-    })
-    .await?;
+    let answered = CaseAct::AnswerOpinion(OpinionAnswer { question, answer: text.into() });
+    let author = Author::program(&format!("{by}, by a link"));
+    s.edit_case(l.case_id, &author, new_edit(answered), None).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/opinion/{secret}")).into_response())
 }

@@ -1,21 +1,8 @@
 //! How warm a vehicle is from its last drive: the core has no clock, this is where it meets one.
 
 use baricord_core::case::Case;
-use baricord_core::lift::vehicle_state;
-use baricord_core::reasoning::knowledge::{Heat, Knowledge, Test, builtin};
-use jiff::{SignedDuration, Timestamp};
-use serde_json::Value;
-
-/// Until when a vehicle that comes from the road now counts as warm.
-pub fn warm_until(k: &Knowledge) -> String {
-    let minutes = SignedDuration::from_secs_f64(60.0 * k.weights.time.warm_minutes);
-    format!("{:.0}", Timestamp::now().saturating_add(minutes).unwrap_or(Timestamp::MAX))
-}
-
-/// Puts what was observed now into a case's document.
-pub fn observed(document: &mut Value, observation: Value, rule: &Test) {
-    vehicle_state::observed(document, observation, rule, &warm_until(builtin()));
-}
+use baricord_core::reasoning::knowledge::Heat;
+use jiff::Timestamp;
 
 /// How warm it is at a moment, and for how many minutes it still counts as warm.
 fn thermal_state_at(case: &Case, now: Timestamp) -> (Heat, i64) {
@@ -34,23 +21,22 @@ pub fn thermal_state_now(case: &Case) -> (Heat, i64) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use serde_json::json;
+    use baricord_core::case::State;
+    use baricord_core::lift::vehicle_state::warm_until;
+    use baricord_core::reasoning::knowledge::builtin;
+    use baricord_core::vehicle::sample::front_drive;
 
     #[test]
     fn warmth_lapses_and_what_is_no_time_is_cold() {
         let case = |until: &str| {
-            let tyre = json!({"size": "185/65R15"});
-            let vehicle = json!({"name": "v", "tyre": tyre, "engine": null, "gearbox": {"kind": "single-speed", "transaxle": true, "gears": [{"name": "1", "ratio": 9.0}]},
-                "axles": [{"end": "front", "driven": true, "kind": "independent", "ratio": 1.0}, {"end": "rear", "driven": false, "kind": "independent"}]});
-            let mut d = Case::new_document("c", "t", vehicle);
-            d["state"] = json!({"on": "ground", "warm_until": until});
-            Case::from_json(&d).unwrap()
+            let state = State { on: Some("ground".into()), warm_until: Some(until.into()), ..State::default() };
+            Case { state: Some(state), ..Case::new("c", "t", front_drive()) }
         };
         let noon: Timestamp = "2026-11-26T12:00:00Z".parse().unwrap();
         assert_eq!(thermal_state_at(&case("2026-11-26T12:45:00Z"), noon), (Heat::Warm, 45));
         assert_eq!(thermal_state_at(&case("2026-11-26T11:59:59Z"), noon), (Heat::Cold, 0));
         assert_eq!(thermal_state_at(&case("soon"), noon), (Heat::Cold, 0));
-        let (heat, left) = thermal_state_now(&case(&warm_until(builtin())));
+        let (heat, left) = thermal_state_now(&case(&warm_until(builtin(), Timestamp::now())));
         assert!(heat == Heat::Warm && (40..=45).contains(&left), "{left}");
     }
 }

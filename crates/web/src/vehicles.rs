@@ -12,6 +12,7 @@ use axum::extract::Path;
 use axum::response::Redirect;
 use axum::routing::{get, post};
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::HISTORY;
@@ -69,7 +70,7 @@ pub fn grouped(km: Kilometres) -> String {
 pub fn visits(cases: &[CaseOfVehicle]) -> Vec<Visit<'_>> {
     cases
         .iter()
-        .map(|c| Visit { id: c.stored.id.to_string(), on: c.opened.clone(), case: &c.stored.case, closed: c.closed })
+        .map(|c| Visit { id: c.stored.id.to_string(), on: c.opened.clone(), case: c.stored.case(), closed: c.closed })
         .collect()
 }
 
@@ -115,7 +116,7 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, PageError> {
     let open = cases.iter().filter(|c| !c.closed).count();
     let count = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
     let mut sentence = format!("{}, {} open", count(cases.len(), "case"), open);
-    if let Some(km) = cases.iter().rev().find_map(|c| c.stored.case.distance_km) {
+    if let Some(km) = cases.iter().rev().find_map(|c| c.stored.case().distance_km) {
         sentence += &format!("; {} km at the last", grouped(km));
     }
     Ok(LifePage {
@@ -136,7 +137,7 @@ async fn show(m: Member, Path(id): Path<Uuid>) -> Result<LifePage, PageError> {
 async fn note(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let change = Change {
         on: f.need("on", "the day")?.to_string(),
-        distance_km: f.odometer("distance_km")?.and_then(|n| n.as_f64()).map(Kilometres),
+        distance_km: f.odometer("distance_km")?.map(Kilometres),
         kind: f.need("kind", "the kind of change")?.to_string(),
         words: f.text("words").unwrap_or_default().to_string(),
         origin: f.text("origin").map(String::from),
@@ -154,13 +155,12 @@ async fn open_case(Posted { member: m, path: id, form: f }: Posted) -> Result<Re
     let cases = s.cases_of_vehicle(id).await?;
     let last = cases.last().ok_or_else(|| Problem::new("no-case", "no case describes this vehicle yet"))?;
     let title = f.text("title").map_or_else(|| name.clone(), |t| format!("{name}: {t}"));
-    let vehicle = last.stored.document["vehicle"].clone();
-    let mut document = Case::new_document(&Uuid::now_v7().simple().to_string(), &title, vehicle);
-    document["opened"] = today().into();
-    if let Some(km) = f.odometer("distance_km")? {
-        document["distance_km"] = km.into();
-    }
-    let case = s.add_case(document, "opened the case", &m.person.name).await?;
+    let next = Case {
+        opened: Some(today()),
+        distance_km: f.odometer("distance_km")?.map(Kilometres),
+        ..Case::new(&Uuid::now_v7().simple().to_string(), &title, last.stored.case().vehicle.clone())
+    };
+    let case = s.add_case(CaseDocument::new(next), "opened the case", &m.person.name).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{case}/complaint")))
 }

@@ -43,6 +43,11 @@ impl CaseDocument {
         &self.case
     }
 
+    /// The case alone.
+    pub fn into_case(self) -> Case {
+        self.case
+    }
+
     /// The whole document, for a file.
     pub fn json(&self) -> &Value {
         &self.whole
@@ -148,16 +153,18 @@ mod tests {
     fn a_document_is_what_it_was_until_it_is_edited_and_then_but_for_the_edit() {
         let mut d = CaseDocument::read(torn()).unwrap();
         assert_eq!(d.text(), torn().to_string());
-        let (_, changed) = d.edit(|c| {
-            c.title = "Buzz".into();
-            c.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
-            Ok(())
-        })
-        .unwrap();
+        let (_, changed) = d
+            .edit(|c| {
+                c.title = "Buzz".into();
+                c.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
+                Ok(())
+            })
+            .unwrap();
         assert_eq!(changed.len(), 2);
         let mut expected = torn();
         expected["title"] = "Buzz".into();
-        expected["observations"] = json!([{"test": "turn", "outcome": "left", "id": "o1"}, {"id": "e1", "test": "turn", "outcome": "right"}]);
+        expected["observations"] =
+            json!([{"test": "turn", "outcome": "left", "id": "o1"}, {"id": "e1", "test": "turn", "outcome": "right"}]);
         expected["attempts"] = json!([3, {"what": "new shaft", "price": 120, "id": "a2"}]);
         expected["replaced_as_due"] = json!([{"fault": "oil-wrong", "at": "gearbox", "id": "d1"}]);
         expected.as_object_mut().unwrap().remove("due");
@@ -177,6 +184,9 @@ mod tests {
             assert_eq!(unknown_keys(d.json()), Vec::<String>::new());
             assert_eq!(Case::from_json(d.json()).unwrap(), *d.case());
         }
-        assert_eq!(unknown_keys(&torn()), ["vehicle.tyre.make", "symptoms[0].colour", "zebra", "attempts[0]", "attempts[1].price"]);
+        assert_eq!(
+            unknown_keys(&torn()),
+            ["vehicle.tyre.make", "symptoms[0].colour", "zebra", "attempts[0]", "attempts[1].price"]
+        );
     }
 }

@@ -27,12 +27,8 @@ use self::clearance::{Stated, statements};
 use self::entry::{Entry, entry, readable};
 pub use self::heard::{Compared, Heard, LevelUnit};
 pub use self::notes::{Attachment, Opinion, SafetyFinding};
-pub use self::observation::{
-    AskedLater, BalancePulls, BlindAnswer, DRIVER, NOT_POSSIBLE, Observation, Question, TestCondition,
-};
-pub use self::recording_spec::{
-    ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER, Simulated,
-};
+pub use self::observation::{AskedLater, BalancePulls, BlindAnswer, DRIVER, NOT_POSSIBLE, Observation, Question, TestCondition};
+pub use self::recording_spec::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER, Simulated};
 pub use self::repair::{AlsoChanged, Due, NamedChange, Repair, StepDone, Torque};
 pub use self::state::State;
 pub use self::symptom::{SpeedRange, Symptom};

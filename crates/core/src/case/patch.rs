@@ -123,8 +123,7 @@ pub fn changes(before: &Value, after: &Value) -> Vec<Change> {
     }
     keys_changed(&["vehicle"], &before["vehicle"], &after["vehicle"], &[], &mut out);
     keys_changed(&["state"], &before["state"], &after["state"], &["off"], &mut out);
-    let apart: Vec<&str> =
-        LISTS.iter().map(|l| l.0).chain(SETS.iter().map(|s| s[0])).chain(["vehicle", "state"]).collect();
+    let apart: Vec<&str> = LISTS.iter().map(|l| l.0).chain(SETS.iter().map(|s| s[0])).chain(["vehicle", "state"]).collect();
     keys_changed(&[], before, after, &apart, &mut out);
     out
 }
@@ -204,9 +203,7 @@ fn merge(slot: &mut Value, before: Option<&Value>, after: &Value) {
 /// Puts something at a part of a case; none takes it out. `before` is what stood there as it is written.
 pub(crate) fn put(case: &mut Value, path: &[String], before: Option<&Value>, after: Option<&Value>, place: Option<usize>) {
     if let (Some(set), Some(word)) = (set_of(path), path.last()) {
-        let map = set[..set.len() - 1].iter().fold(object_at(case), |m, key| {
-            object_at(m.entry(*key).or_insert(Value::Null))
-        });
+        let map = set[..set.len() - 1].iter().fold(object_at(case), |m, key| object_at(m.entry(*key).or_insert(Value::Null)));
         let list = list_at(map, set[set.len() - 1]);
         let is_there = list.iter().any(|w| w.as_str() == Some(word));
         match after {
@@ -304,7 +301,10 @@ mod tests {
         let before = json!([{"end": "rear", "ratio": 4.1}, {"end": "front"}]);
         let after = json!([{"end": "rear", "ratio": 4.3}, {"end": "front", "driven": true}]);
         put(&mut doc, &path(&["vehicle", "axles"]), Some(&before), Some(&after), None);
-        assert_eq!(doc["vehicle"], json!({"axles": [{"end": "rear", "ratio": 4.3, "colour": "red"}, {"end": "front", "driven": true}], "x": 1}));
+        assert_eq!(
+            doc["vehicle"],
+            json!({"axles": [{"end": "rear", "ratio": 4.3, "colour": "red"}, {"end": "front", "driven": true}], "x": 1})
+        );
         put(&mut doc, &path(&["repairs", "r1"]), None, Some(&json!({"id": "r1"})), None);
         put(&mut doc, &path(&["hints", "h1"]), None, Some(&json!({"id": "h1"})), None);
         assert_eq!((doc["repairs"].clone(), doc["note"].clone()), (json!([{"id": "r1"}]), json!("torn")));

@@ -29,7 +29,7 @@ pub struct ChannelSpec {
 }
 
 /// The speed or rpm of a recording: a column of its own file or of another.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct ReferenceSpec {
     /// Another file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -131,6 +131,18 @@ pub struct CsvWriting {
 pub const SIMULATED_RECORDER: &str = "stand-in";
 
 impl RecordingSpec {
+    /// A table of one acceleration and the road speed, taken at the seat rail.
+    pub fn of_acceleration() -> Self {
+        let text = |t: &str| Some(t.to_string());
+        let channel = ChannelSpec { column: "az".into(), quantity: "acceleration".into(), unit: text("m/s2"), per: None };
+        Self {
+            place: text("seat-rail"),
+            time: Some(Column { column: "t".into(), unit: text("s") }),
+            channels: vec![channel],
+            speed: Some(ReferenceSpec { column: text("speed"), unit: text("km/h"), ..ReferenceSpec::default() }),
+            ..Self::default()
+        }
+    }
     /// Whether the simulated recorder made it.
     pub fn is_simulated(&self) -> bool {
         self.recorder.as_deref() == Some(SIMULATED_RECORDER)

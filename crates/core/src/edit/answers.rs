@@ -149,8 +149,7 @@ pub(super) fn decide_blind(x: &EditContext, case: &mut Case, e: &CaseEdit, b: &B
     let one = open.iter().find(|v| v.by == *by);
     let one = one.ok_or_else(|| Problem::new("missing", format!("{by} has not felt it")).field("stands"))?;
     let outcome_words = |v: &BlindAnswer| rule.outcome(&v.outcome).map_or(v.outcome.clone(), |o| o.words.clone());
-    let others: String =
-        open.iter().filter(|v| v.by != *by).map(|v| format!("; {} felt: {}", v.by, outcome_words(v))).collect();
+    let others: String = open.iter().filter(|v| v.by != *by).map(|v| format!("; {} felt: {}", v.by, outcome_words(v))).collect();
     let words = format!("as {by} felt it{others}{}", notes(&open));
     let id = keep(x, case, e, rule, felt(q, &one.outcome, words));
     Ok(Applied::made(format!("{}: decided between two", rule.ask), id))

@@ -24,7 +24,9 @@ pub(super) fn describe_vehicle(case: &mut Case, d: &VehicleDescription) -> Resul
     }
     if let Some(km) = d.distance_km {
         if !(0.0..=10_000_000.0).contains(&km) {
-            return Err(Problem::new("out-of-range", format!("{km} km is no distance that a vehicle has run")).field("distance_km"));
+            return Err(
+                Problem::new("out-of-range", format!("{km} km is no distance that a vehicle has run")).field("distance_km")
+            );
         }
         case.distance_km = Some(Kilometres(km));
     }

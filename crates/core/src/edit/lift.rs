@@ -77,7 +77,8 @@ pub(super) fn listen(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Levels)
     }
     require_checks(case, rule, &l.seen_to)?;
     let was = heard(case);
-    let is_new = |l: &&crate::lift::sound_localisation::Level| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit));
+    let is_new =
+        |l: &&crate::lift::sound_localisation::Level| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit));
     let new: Vec<_> = l.levels.iter().filter(is_new).collect();
     for (n, level) in new.iter().enumerate() {
         let id = if n == 0 { e.entry_id() } else { format!("{}.{}", e.entry_id(), n + 1) };

@@ -122,7 +122,11 @@ impl CaseEdit {
     pub fn comes_with_more(&self) -> bool {
         matches!(
             self.act,
-            CaseAct::Attach(_) | CaseAct::AddRecording(_) | CaseAct::AskOpinion(_) | CaseAct::AnswerOpinion(_) | CaseAct::Drove(_)
+            CaseAct::Attach(_)
+                | CaseAct::AddRecording(_)
+                | CaseAct::AskOpinion(_)
+                | CaseAct::AnswerOpinion(_)
+                | CaseAct::Drove(_)
         )
     }
 

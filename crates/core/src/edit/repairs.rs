@@ -69,9 +69,12 @@ fn check_torque(t: &Torque) -> Result<(), Problem> {
 fn write(r: &mut Repair, d: &RepairDetails) -> Result<(), Problem> {
     d.part.iter().try_for_each(|p| known(p, &PARTS, "unknown-part", "part"))?;
     d.torques.iter().try_for_each(check_torque)?;
-    for (new, there, field) in
-        [(&d.plan, &mut r.plan, "plan"), (&d.marks, &mut r.marks, "marks"), (&d.note, &mut r.note, "note"), (&d.part, &mut r.part, "part")]
-    {
+    for (new, there, field) in [
+        (&d.plan, &mut r.plan, "plan"),
+        (&d.marks, &mut r.marks, "marks"),
+        (&d.note, &mut r.note, "note"),
+        (&d.part, &mut r.part, "part"),
+    ] {
         if let Some(text) = note(new.as_ref(), field)? {
             *there = Some(text);
         }

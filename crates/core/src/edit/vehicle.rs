@@ -155,9 +155,7 @@ impl VehicleDescription {
         let missing = |at: &str| Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at");
         for d in &self.sections {
             let at = numbered(&d.at, 's');
-            let section = at.and_then(|(end, n)| {
-                v.props.iter_mut().find(|p| p.end == end)?.sections.get_mut(n.checked_sub(1)?)
-            });
+            let section = at.and_then(|(end, n)| v.props.iter_mut().find(|p| p.end == end)?.sections.get_mut(n.checked_sub(1)?));
             let section = section.ok_or_else(|| missing(&d.at))?;
             section.length_mm = d.length_mm.unwrap_or(section.length_mm);
             section.od_mm = d.od_mm.unwrap_or(section.od_mm);
@@ -165,8 +163,7 @@ impl VehicleDescription {
         }
         for d in &self.joints {
             let at = numbered(&d.at, 'j');
-            let joint =
-                at.and_then(|(end, n)| v.props.iter_mut().find(|p| p.end == end)?.joints.get_mut(n.checked_sub(1)?));
+            let joint = at.and_then(|(end, n)| v.props.iter_mut().find(|p| p.end == end)?.joints.get_mut(n.checked_sub(1)?));
             let joint = joint.ok_or_else(|| missing(&d.at))?;
             // One of the same kind keeps what is known of it.
             if joint.kind() != d.kind {
@@ -276,13 +273,23 @@ mod tests {
     fn a_section_and_a_joint_are_named_by_their_place() {
         let mut v = rear_drive(2);
         let said = |section: &str, joint: &str| VehicleDescription {
-            sections: vec![SectionDescription { at: section.into(), length_mm: Some(Millimetres(900.0)), od_mm: None, wall_mm: None }],
+            sections: vec![SectionDescription {
+                at: section.into(),
+                length_mm: Some(Millimetres(900.0)),
+                od_mm: None,
+                wall_mm: None,
+            }],
             joints: vec![JointDescription { at: joint.into(), kind: JointKind::Flex }],
             ..VehicleDescription::default()
         };
         said("prop.rear.s2", "prop.rear.j1").write(&mut v).unwrap();
         assert_eq!((v.props[0].sections[1].length_mm, v.props[0].joints[0].arms()), (Millimetres(900.0), 3));
-        for (s, j) in [("prop.rear.s3", "prop.rear.j1"), ("prop.rear.s0", "prop.rear.j1"), ("prop.front.s1", "prop.rear.j1"), ("prop.rear.s1", "x")] {
+        for (s, j) in [
+            ("prop.rear.s3", "prop.rear.j1"),
+            ("prop.rear.s0", "prop.rear.j1"),
+            ("prop.front.s1", "prop.rear.j1"),
+            ("prop.rear.s1", "x"),
+        ] {
             assert_eq!(said(s, j).write(&mut v.clone()).unwrap_err().code, "unknown-place", "{s} {j}");
         }
     }

@@ -119,7 +119,10 @@ pub fn unknown_words(case: &Case, k: &Knowledge) -> Vec<Warning> {
         }
     }
     for (id, fault) in case.attempts.iter().map(|a| (&a.id, a.fault.as_deref().unwrap_or_default())).chain(
-        case.hints.iter().map(|h| (&h.id, h.fault.as_str())).chain(case.replaced_as_due.iter().map(|d| (&d.id, d.fault.as_str()))),
+        case.hints
+            .iter()
+            .map(|h| (&h.id, h.fault.as_str()))
+            .chain(case.replaced_as_due.iter().map(|d| (&d.id, d.fault.as_str()))),
     ) {
         if !is_fault(fault) {
             tell("unknown-fault", fault, id, "fault");

@@ -1,7 +1,7 @@
 //! What is bought for a repair: the qualities in which its parts come, and a choice as it is put into a case.
 
-use crate::case::{AlsoChanged, Case, Due, Repair};
 use crate::case::fault_at::FaultAt;
+use crate::case::{AlsoChanged, Case, Due, Repair};
 use crate::error::Problem;
 use crate::reasoning::knowledge::{Knowledge, PartOption};
 use crate::reasoning::wording::pair_words;
@@ -124,8 +124,7 @@ impl ChosenRepair {
 /// What was changed as due and stands with no repair yet: it came before the same drive as the next one, whose cause it
 /// leaves open.
 fn due_unaccounted(case: &Case) -> Vec<String> {
-    let accounted: Vec<String> =
-        case.repairs.iter().flat_map(|r| &r.other_changes).map(AlsoChanged::words).collect();
+    let accounted: Vec<String> = case.repairs.iter().flat_map(|r| &r.other_changes).map(AlsoChanged::words).collect();
     let named = |d: &Due| FaultAt::new(&d.fault, d.at.as_deref().unwrap_or("none")).id();
     case.replaced_as_due.iter().map(named).filter(|d| !accounted.contains(d)).collect()
 }

@@ -131,7 +131,10 @@ mod tests {
 
     #[test]
     fn what_was_found_is_read_and_what_cannot_be_is_left_out() {
-        let c = sample::case(front_drive(), &[json!({"found": [{"what": 3}, {"what": "boot cracked", "at": "half.fl.outer", "by": "Maren"}]})]);
+        let c = sample::case(
+            front_drive(),
+            &[json!({"found": [{"what": 3}, {"what": "boot cracked", "at": "half.fl.outer", "by": "Maren"}]})],
+        );
         assert_eq!(c.found.iter().map(|f| (f.id.as_str(), f.what.as_str())).collect::<Vec<_>>(), [("f2", "boot cracked")]);
     }
 

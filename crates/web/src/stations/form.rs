@@ -1,4 +1,4 @@
-//! What a form sent, read with names for errors; and small changes to a document.
+//! What a form sent, read with names for errors.
 
 use crate::App;
 use crate::auth::{Member, may_write};
@@ -7,8 +7,8 @@ use axum::extract::{FromRequest, FromRequestParts, Path, Request};
 use axum::response::{IntoResponse, Response};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, length_mm, odometer_km};
+use baricord_core::units::Millimetres;
 use serde::de::DeserializeOwned;
-use serde_json::{Number, Value};
 use uuid::Uuid;
 
 /// A form that somebody sent who may change cases: member, the values in its address, its fields. Whoever may not is refused before
@@ -45,29 +45,33 @@ impl FormFields {
     pub fn all(&self, name: &str) -> Vec<String> {
         self.0.iter().filter(|(k, v)| k == name && !v.trim().is_empty()).map(|(_, v)| v.trim().to_string()).collect()
     }
-    /// A number, kept as it was typed; a decimal comma is understood.
-    pub fn number(&self, name: &str) -> Result<Option<Number>, Problem> {
+    /// A number; a decimal comma is understood.
+    pub fn number(&self, name: &str) -> Result<Option<f64>, Problem> {
         let Some(t) = self.text(name) else { return Ok(None) };
         parse_number(t).map(Some).ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(name))
     }
-    /// A number for arithmetic.
-    pub fn float(&self, name: &str) -> Result<Option<f64>, Problem> {
-        Ok(self.number(name)?.and_then(|n| n.as_f64()))
+    /// A count.
+    pub fn count(&self, name: &str) -> Result<Option<u32>, Problem> {
+        let Some(x) = self.number(name)? else { return Ok(None) };
+        match x.fract() == 0.0 && (0.0..=f64::from(u32::MAX)).contains(&x) {
+            true => Ok(Some(x as u32)),
+            false => Err(Problem::new("bad-number", format!("“{x}” is no count: a whole number")).field(name)),
+        }
     }
     /// What a vehicle has run, km, as people write it.
-    pub fn odometer(&self, name: &str) -> Result<Option<Number>, Problem> {
+    pub fn odometer(&self, name: &str) -> Result<Option<f64>, Problem> {
         let Some(t) = self.text(name) else { return Ok(None) };
         let bad = || Problem::new("bad-number", format!("“{t}” is no distance in km")).field(name);
-        let km = odometer_km(t).ok_or_else(bad)?;
-        let whole = (km.fract() == 0.0).then_some(km as i64).map(Number::from);
-        whole.or_else(|| Number::from_f64(km)).map(Some).ok_or_else(bad)
+        odometer_km(t).map(Some).ok_or_else(bad)
     }
     /// A length in mm; one that is likely meant in inches is asked about.
-    pub fn length(&self, name: &str, what: Length) -> Result<Option<Number>, Problem> {
+    pub fn length(&self, name: &str, what: Length) -> Result<Option<Millimetres>, Problem> {
         let Some(t) = self.text(name) else { return Ok(None) };
-        let mm = length_mm(t, what, name)?;
-        // As it was typed, where it was typed in mm.
-        Ok(parse_number(t).or_else(|| Number::from_f64(mm)))
+        Ok(Some(Millimetres(length_mm(t, what, name)?)))
+    }
+    /// A text as an act holds it.
+    pub fn owned(&self, name: &str) -> Option<String> {
+        self.text(name).map(String::from)
     }
     /// Whether a field came with the form, empty or not.
     pub fn came(&self, name: &str) -> bool {
@@ -85,12 +89,10 @@ impl FormFields {
         }
         Ok(text)
     }
-    /// The mark by which an answer that is sent twice is kept once.
-    pub fn mark(&self) -> Result<Option<&str>, Problem> {
-        match self.text("mark") {
-            Some(m) if m.len() > 64 => Err(Problem::new("too-long", "a mark has up to 64 characters").field("mark")),
-            m => Ok(m),
-        }
+    /// The id of the edit that the form is, by which one that is sent twice is kept once.
+    pub fn edit_id(&self) -> Result<Option<Uuid>, Problem> {
+        let bad = |_| Problem::new("bad-id", "the id of an edit is a UUID of version 7").field("edit");
+        self.text("edit").map(|t| t.parse().map_err(bad)).transpose()
     }
     /// The version of the case that the form was made on.
     pub fn version(&self) -> Option<i32> {
@@ -99,23 +101,9 @@ impl FormFields {
 }
 
 /// A number as people type it.
-pub fn parse_number(t: &str) -> Option<Number> {
+pub fn parse_number(t: &str) -> Option<f64> {
     let t = t.trim().replace(',', ".");
-    let t = t.strip_prefix('+').unwrap_or(&t);
-    if let Ok(i) = t.parse::<i64>() {
-        return Some(i.into());
-    }
-    Number::from_f64(t.parse::<f64>().ok()?)
-}
-
-/// The first free id of a kind: S1, S2 …
-pub fn free_id(document: &Value, list: &str, letter: char) -> String {
-    let taken: Vec<&str> = document
-        .get(list)
-        .and_then(Value::as_array)
-        .map(|a| a.iter().filter_map(|x| x["id"].as_str()).collect())
-        .unwrap_or_default();
-    (1..).map(|i| format!("{letter}{i}")).find(|id| !taken.contains(&id.as_str())).unwrap_or_default()
+    t.strip_prefix('+').unwrap_or(&t).parse::<f64>().ok().filter(|x| x.is_finite())
 }
 
 #[cfg(test)]
@@ -130,15 +118,9 @@ mod tests {
             ("c".into(), String::new()),
             ("d".into(), "70".into()),
         ]);
-        assert_eq!(f.float("a").unwrap(), Some(2.5));
+        assert_eq!(f.number("a").unwrap(), Some(2.5));
         assert_eq!(f.number("b").unwrap_err().field.as_deref(), Some("b"));
         assert_eq!(f.number("c").unwrap(), None);
-        assert_eq!(f.number("d").unwrap().unwrap().to_string(), "70");
-    }
-
-    #[test]
-    fn ids_go_on_where_there_is_room() {
-        let d = serde_json::json!({"symptoms": [{"id": "S1"}, {"id": "S3"}]});
-        assert_eq!(free_id(&d, "symptoms", 'S'), "S2");
+        assert_eq!((f.count("d").unwrap(), f.count("a").unwrap_err().field.as_deref()), (Some(70), Some("a")));
     }
 }

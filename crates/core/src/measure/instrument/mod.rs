@@ -7,6 +7,7 @@ mod angle_gauge;
 mod dial;
 mod spring_balance;
 
+use crate::case::Measurement;
 use crate::error::Problem;
 use crate::hands::Hands;
 use crate::measure::angles::AnglesInput;
@@ -36,6 +37,11 @@ impl Reading {
             Reading::Angles(_) => angle_gauge::ANGLE_GAUGE.id,
             Reading::JointDrag(_) => spring_balance::SPRING_BALANCE.id,
         }
+    }
+
+    /// What a measurement of a case holds; none where its kind is not read by an instrument, or its input cannot be read.
+    pub fn of(m: &Measurement) -> Option<Self> {
+        serde_json::from_value(serde_json::json!({"kind": m.kind, "input": m.input})).ok()
     }
 
     /// The calculation's input as a case file holds it.

@@ -6,12 +6,13 @@ mod vehicle;
 pub mod vehicle_form;
 
 use self::earlier_work::{attempt_words, hint_words, nameable};
-use self::vehicle::write_vehicle;
+use self::vehicle::describe;
 use crate::App;
 use crate::auth::Member;
+use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::{Posted, free_id};
+use crate::stations::form::Posted;
 use crate::vehicles::{self, HistoryLine};
 use crate::wording::kind_words;
 use askama::Template;
@@ -20,15 +21,13 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use baricord_core::case::entries::append;
-use baricord_core::case::intake;
-use baricord_core::error::Problem;
-use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS, builtin};
+use baricord_core::case::{SpeedRange, intake};
+use baricord_core::edit::act::{CaseAct, IntakeAnswer, NewSymptom};
+use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
 use baricord_core::synonyms;
 use baricord_core::vehicle_history::{self, Change};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
-use serde_json::{Value, json};
 use uuid::Uuid;
 use vehicle_form::{Kind, VehicleForm};
 
@@ -123,10 +122,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 let n = |x: Option<f64>| x.map_or("…".into(), |x| format!("{x:.0}"));
                 facts.push(format!("{} to {} km/h, worst at {}", n(r.from), n(r.to), n(r.peak)));
             }
-            let since = k.stored.document["symptoms"]
-                .as_array()
-                .and_then(|a| a.iter().find(|x| x["id"] == s.id.as_str())?["since"].as_str());
-            facts.extend(since.map(|x| format!("since {x}")));
+            facts.extend(s.since.iter().map(|x| format!("since {x}")));
             if !s.felt.is_empty() {
                 facts.push(format!("felt at {}", s.felt.join(", ").replace('-', " ")));
             }
@@ -142,20 +138,20 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 ask: intake::next_question(s),
                 // What kind of noise it is was chosen already.
                 meant: synonyms::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
-                plan: if intake::is_unheard(s) && !k.case().grounded { intake::plan_to_hear(s) } else { vec![] },
+                plan: if intake::is_unheard(s) && !k.case().is_grounded() { intake::plan_to_hear(s) } else { vec![] },
             }
         })
         .collect();
     let causes = nameable(&k);
-    let hints = k.stored.document["hints"].as_array().into_iter().flatten().map(|h| hint_words(&k, h)).collect();
-    let attempts = k.stored.document["attempts"].as_array().into_iter().flatten().map(attempt_words).collect();
+    let hints = case.hints.iter().map(|h| hint_words(&k, h)).collect();
+    let attempts = case.attempts.iter().map(attempt_words).collect();
     Ok(ComplaintPage {
         trust: intake::TRUST,
         attempts,
         changed: intake::CHANGED,
         causes,
         hints,
-        distance: k.stored.document["distance_km"].as_number().map(ToString::to_string).unwrap_or_default(),
+        distance: case.distance_km.map_or(String::new(), |km| km.get().to_string()),
         vehicle_history: vehicle_history_of(&mut s, &k).await?,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
@@ -169,85 +165,30 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 }
 
 async fn add_symptom(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let kind = f.need("kind", "what it is")?.to_string();
-    if !KINDS.contains(&kind.as_str()) {
-        return Err(Problem::new("unknown-kind", format!("“{kind}” is no kind of symptom")).field("kind").into());
-    }
-    let mut speed = serde_json::Map::new();
-    for key in ["from", "peak", "to"] {
-        if let Some(n) = f.number(key)? {
-            speed.insert(key.into(), Value::Number(n));
-        }
-    }
+    let speed = SpeedRange { from: f.number("from")?, peak: f.number("peak")?, to: f.number("to")? };
+    let symptom = NewSymptom {
+        kind: f.need("kind", "what it is")?.into(),
+        felt: f.all("felt"),
+        heard_from: f.owned("heard_from"),
+        speed_kmh: Some(speed),
+        words: f.owned("words").unwrap_or_default(),
+        since: f.owned("since"),
+        intermittent: f.text("intermittent").is_some(),
+        history: f.all("history"),
+        no_other_work: f.text("no-other-work").is_some(),
+    };
     let mut s = m.scope().await?;
-    let mut new = String::new();
-    // The vehicle's form comes with it. What was changed there is saved too, and only then does it matter that
-    // somebody else has saved meanwhile.
-    let before = s.case(id).await?.document;
-    let mut described = before.clone();
-    write_vehicle(&mut described, &f)?;
-    let changes_vehicle = described != before;
-    let seen = if changes_vehicle { f.version() } else { None };
-    s.edit_case(id, seen, &format!("symptom: {}", kind_words(&kind)), &m.person.name, |d| {
-        if changes_vehicle {
-            write_vehicle(d, &f)?;
-        }
-        new = free_id(d, "symptoms", 'S');
-        let mut symptom = json!({
-            "id": new, "kind": kind, "felt": f.all("felt"), "heard_from": f.text("heard_from").unwrap_or("unknown"),
-            "words": f.text("words").unwrap_or_default(),
-        });
-        if let Some(since) = f.text("since") {
-            symptom["since"] = since.into();
-        }
-        if f.text("intermittent").is_some() {
-            symptom["intermittent"] = true.into();
-        }
-        if !speed.is_empty() {
-            symptom["speed_kmh"] = Value::Object(speed);
-        }
-        append(d, "symptoms", symptom);
-        let known: Vec<String> =
-            d["history"].as_array().map(|a| a.iter().filter_map(|x| x.as_str().map(String::from)).collect()).unwrap_or_default();
-        for h in f.all("history").into_iter().filter(|h| HISTORY.contains(&h.as_str()) && !known.contains(h)) {
-            append(d, "history", h.into());
-        }
-        // Asked, and no other work was done: what work makes is less likely.
-        if f.text("no-other-work").is_some() {
-            let done = f.all("history");
-            d["history_denied"] = builtin().weights.history.denied(&done, &known).map(Value::from).collect();
-        }
-        Ok(())
-    })
-    .await?;
-    if changes_vehicle && s.analysis(id).await?.is_some() {
-        s.request_analysis(id).await?;
-    }
+    // The vehicle's form comes with it: what was changed there is kept too.
+    describe(&m, &mut s, id, &f).await?;
+    let told = keep(&m, &mut s, id, &f, CaseAct::AddSymptom(Box::new(symptom))).await?;
     s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/road?s={new}")))
+    Ok(Redirect::to(&format!("/cases/{id}/road?s={}", told.and_then(|a| a.entry).unwrap_or_default())))
 }
 
 /// One more answer about a symptom; an answer given again replaces the one before.
 async fn answer(Posted { member: m, path: (id, symptom), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
-    let question = f.need("question", "the question")?.to_string();
-    let wrong =
-        |field: &str, what: &str| Problem::new("unknown-answer", format!("“{what}” is not known")).field(field.to_string());
-    let q = intake::questions().iter().find(|q| q.id == question).ok_or_else(|| wrong("question", &question))?;
-    let given = f.need("answer", "the answer")?;
-    let a = q.answer(given).ok_or_else(|| wrong("answer", given))?;
-    let mut s = m.scope().await?;
-    s.edit_case(id, f.version(), &format!("{} {}", q.ask, a.words), &m.person.name, |d| {
-        let list = d["symptoms"].as_array_mut().into_iter().flatten().find(|x| x["id"] == symptom.as_str());
-        let of =
-            list.ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom"))?;
-        if !of["condition"].is_object() {
-            of["condition"] = json!({});
-        }
-        of["condition"][&question] = a.id.clone().into();
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
+    let (question, answer) = (f.need("question", "the question")?.into(), f.need("answer", "the answer")?.into());
+    keep_now(&m, id, &f, CaseAct::AnswerIntake(IntakeAnswer { symptom: symptom.clone(), question, answer })).await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint?s={symptom}#ask-{symptom}")))
 }
 

@@ -4,6 +4,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::charts;
+use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
 use crate::stations::form::Posted;
@@ -16,8 +17,7 @@ use axum::extract::{Path, Query};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::get;
-use baricord_core::case::entries::append;
-use baricord_core::error::Problem;
+use baricord_core::edit::act::{CaseAct, PickedSound};
 use baricord_core::lift::sound::{At, RATE, side_by_side, sound, speed_of};
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::{SOUND_PICK, builtin};
@@ -25,7 +25,6 @@ use baricord_core::units::KilometresPerHour;
 use baricord_core::workflow::Station;
 use baricord_formats::write_wav;
 use serde::Deserialize;
-use serde_json::json;
 use uuid::Uuid;
 
 #[derive(Clone, Debug, Default, Deserialize)]
@@ -130,19 +129,7 @@ async fn wav(m: Member, turn: Turn<Audio>, Path(id): Path<Uuid>, Query(w): Query
 async fn pick(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let symptom = f.need("symptom", "the symptom")?.to_string();
     let fault = f.need("outcome", "the sound")?.to_string();
-    if builtin().fault(&fault).is_none() {
-        return Err(Problem::new("unknown-outcome", format!("“{fault}” is no fault")).field("outcome").into());
-    }
-    let mut s = m.scope().await?;
-    if s.case(id).await?.case.symptom(&symptom).is_none() {
-        return Err(Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into());
-    }
-    s.edit_case(id, f.version(), "the driver picked a sound", &m.person.name, |d| {
-        append(d, "observations", json!({"symptom": symptom, "test": SOUND_PICK, "outcome": fault}));
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
+    keep_now(&m, id, &f, CaseAct::PickSound(PickedSound { symptom: symptom.clone(), fault })).await?;
     Ok(Redirect::to(&format!("/cases/{id}/sounds?s={symptom}")))
 }
 

@@ -4,6 +4,7 @@ use super::vehicle_form;
 use crate::App;
 use crate::auth::Member;
 use crate::drawing;
+use crate::edits::new_edit;
 use crate::error::PageError;
 use crate::stations::form::{FormFields, Posted};
 use askama::Template;
@@ -13,9 +14,11 @@ use axum::response::Redirect;
 use axum::response::{Html, IntoResponse, Response};
 use axum::routing::post;
 use axum::{Form, Router};
+use baricord_core::case::Case;
+use baricord_core::edit::act::CaseAct;
+use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::error::Problem;
-use baricord_core::vehicle::Vehicle;
-use serde_json::Value;
+use baricord_store::{Scope, StoreError};
 use uuid::Uuid;
 
 #[derive(Template)]
@@ -29,9 +32,8 @@ struct Preview {
 
 /// The drawing and the figures of what is being typed; nothing is kept.
 async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, PageError> {
-    let mut document = m.scope().await?.case(id).await?.document;
-    let written =
-        vehicle_form::write(&mut document["vehicle"], &FormFields(f)).and_then(|()| Vehicle::from_json(&document["vehicle"]));
+    let mut v = m.scope().await?.case(id).await?.case().vehicle.clone();
+    let written = vehicle_form::read(&v, &FormFields(f)).and_then(|said| said.write(&mut v)).map(|()| v);
     let (page, draw) = match written {
         Ok(v) => {
             let band = drawing::band(&v, &drawing::Marks::default());
@@ -47,23 +49,29 @@ async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, Str
     Ok(response)
 }
 
-/// Writes what the vehicle's form holds into a case's document.
-pub(super) fn write_vehicle(d: &mut Value, f: &FormFields) -> Result<(), Problem> {
-    if let Some(t) = f.text("title") {
-        d["title"] = t.into();
+/// What a form says of the vehicle that the case does not say yet.
+pub(super) fn described(case: &Case, f: &FormFields) -> Result<VehicleDescription, Problem> {
+    let said = vehicle_form::read(&case.vehicle, f)?;
+    Ok(said.only_new(&case.title, case.distance_km.map(|km| km.get()), &case.vehicle))
+}
+
+/// Keeps what a form says of the vehicle, where it says something new.
+pub(super) async fn describe(m: &Member, s: &mut Scope, id: Uuid, f: &FormFields) -> Result<(), PageError> {
+    let said = described(s.case(id).await?.case(), f)?;
+    if said.is_empty() {
+        return Ok(());
     }
-    if let Some(km) = f.odometer("distance_km")? {
-        d["distance_km"] = km.into();
-    }
-    vehicle_form::write(&mut d["vehicle"], f)
+    let edit = new_edit(CaseAct::DescribeVehicle(Box::new(said)));
+    s.edit_case(id, &m.author(), edit, f.version()).await.map_err(|e| match e {
+        StoreError::Problem(p) => vehicle_form::at_field(p).into(),
+        e => PageError::from(e),
+    })?;
+    Ok(())
 }
 
 async fn save_vehicle(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    s.edit_case(id, f.version(), "described the vehicle", &m.person.name, |d| write_vehicle(d, &f)).await?;
-    if s.analysis(id).await?.is_some() {
-        s.request_analysis(id).await?;
-    }
+    describe(&m, &mut s, id, &f).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/complaint")))
 }

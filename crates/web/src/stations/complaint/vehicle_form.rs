@@ -1,11 +1,11 @@
-//! The vehicle's numbers as a form, and back into the document.
+//! The vehicle's numbers as a form, and what is typed in it as a description.
 
 use crate::stations::form::{FormFields, parse_number};
+use baricord_core::edit::vehicle::{AxleDescription, JointDescription, SectionDescription, VehicleDescription};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, two_tyre_sizes};
-use baricord_core::units::KilometresPerHour;
-use baricord_core::vehicle::{AxleKind, GearboxKind, JointKind, Tyre, Vehicle};
-use serde_json::{Number, Value, json};
+use baricord_core::units::{KilometresPerHour, Metres};
+use baricord_core::vehicle::{Axle, AxleKind, GearboxKind, JointKind, Tyre, Vehicle};
 
 /// How a field is filled in.
 pub enum Kind {
@@ -51,6 +51,8 @@ fn choice(name: impl Into<String>, label: &'static str, options: &[(&str, &str)]
     let options = options.iter().map(|(id, words)| ((*id).into(), (*words).into(), *id == now)).collect();
     Field { name: name.into(), label, kind: Kind::Choice(options) }
 }
+
+const GEARBOXES: [(GearboxKind, &str); 2] = [(GearboxKind::Manual, "manual"), (GearboxKind::Automatic, "automatic")];
 
 const JOINTS: [(JointKind, &str); 5] = [
     (JointKind::Cross, "cross"),
@@ -183,7 +185,7 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
 }
 
 /// What is typed as a tyre: a size, a roll-out (`2.14 m`), or turns a kilometre (`467 /km`).
-pub fn tyre(text: &str) -> Result<Value, Problem> {
+pub fn tyre(text: &str) -> Result<Tyre, Problem> {
     let t = text.trim();
     if let Some((a, b)) = two_tyre_sizes(t) {
         let rolls = |size: &str| Tyre::of_size(size).figures().map_or(0.0, |f| f.rolling_circumference_m.get());
@@ -192,16 +194,15 @@ pub fn tyre(text: &str) -> Result<Value, Problem> {
         return Err(Problem::new("two-sizes", message).field("tyre"));
     }
     let plain = |suffix: &str| t.strip_suffix(suffix).and_then(|n| parse_number(n.trim()));
-    let out = if let Some(n) = plain("/km") {
-        json!({ "revs_per_km": n })
+    let read = if let Some(n) = plain("/km") {
+        Tyre { revs_per_km: Some(n), ..Tyre::default() }
     } else if let Some(n) = plain("m") {
-        json!({ "rolling_circumference_m": n })
+        Tyre { rolling_circumference_m: Some(Metres(n)), ..Tyre::default() }
     } else {
-        json!({ "size": t })
+        Tyre::of_size(t)
     };
-    let read: Tyre = baricord_core::error::read_json(&out)?;
     read.figures().map_err(|p| Problem { field: Some("tyre".into()), ..p })?;
-    Ok(out)
+    Ok(read)
 }
 
 fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
@@ -213,95 +214,71 @@ fn tyre_figures(f: &baricord_core::vehicle::TyreFigures) -> String {
     )
 }
 
-/// The ratio of an axle: by the teeth of ring and pinion, or by a number. What was changed of the two counts.
-fn axle_ratio(axle: &mut Value, f: &FormFields, i: usize) -> Result<(), Problem> {
-    let teeth = [("ring", "ring_teeth"), ("pinion", "pinion_teeth")];
-    let ratio = f.number(&format!("ratio{i}"))?;
-    let mut typed = vec![];
-    for (field, key) in teeth {
-        typed.push((key, f.number(&format!("{field}{i}"))?));
-    }
-    let changed = |key: &str, n: &Option<Number>| n.as_ref().is_some_and(|n| axle[key].as_f64() != n.as_f64());
-    let new_teeth = typed.iter().any(|(key, n)| changed(key, n));
-    let new_ratio = changed("ratio", &ratio);
-    if let (true, true, [(_, Some(ring)), (_, Some(pinion))], Some(r)) = (new_teeth, new_ratio, &typed[..], &ratio) {
-        let (ring, pinion, r) = (ring.as_f64().unwrap_or(0.0), pinion.as_f64().unwrap_or(1.0), r.as_f64().unwrap_or(0.0));
-        if (ring / pinion - r).abs() > 0.006 * r {
-            let message = format!("the teeth say {:.3} to 1, the ratio {r}: leave one of them empty", ring / pinion);
-            return Err(Problem::new("contradiction", message).field(format!("ratio{i}")));
-        }
-    }
-    let Some(axle) = axle.as_object_mut() else { return Ok(()) };
-    if new_ratio && !new_teeth {
-        teeth.iter().for_each(|(_, key)| drop(axle.shift_remove(*key)));
-        axle.insert("ratio".into(), ratio.into());
-    } else if new_teeth {
-        axle.shift_remove("ratio");
-        axle.extend(typed.into_iter().filter_map(|(key, n)| Some((key.to_string(), n?.into()))));
-    }
-    Ok(())
+/// The ratios of the gears as they are typed, first to last.
+fn gear_ratios(f: &FormFields) -> Result<Option<Vec<f64>>, Problem> {
+    let Some(text) = f.text("gears") else { return Ok(f.came("gears").then(Vec::new)) };
+    let ratio = |part: &str| {
+        parse_number(part).ok_or_else(|| Problem::new("bad-number", format!("“{part}” is not a gear ratio")).field("gears"))
+    };
+    let parts = text.split(|c: char| c.is_whitespace() || c == ';' || c == '/').filter(|p| !p.is_empty());
+    parts.map(ratio).collect::<Result<_, _>>().map(Some)
 }
 
-/// Writes the form into the document's vehicle; what the form does not know stays.
-pub fn write(v: &mut Value, f: &FormFields) -> Result<(), Problem> {
-    if let Some(name) = f.text("name") {
-        v["name"] = name.into();
-    }
-    match f.text("tyre") {
-        Some(t) => v["tyre"] = tyre(t)?,
+fn axle_description(f: &FormFields, i: usize, a: &Axle) -> Result<AxleDescription, Problem> {
+    let kind = match f.text(&format!("axle{i}")) {
+        Some("solid") => Some(AxleKind::Solid),
+        Some("independent") => Some(AxleKind::Independent),
+        _ => None,
+    };
+    let (ring_teeth, pinion_teeth) = (f.count(&format!("ring{i}"))?, f.count(&format!("pinion{i}"))?);
+    Ok(AxleDescription { end: a.end, kind, ring_teeth, pinion_teeth, ratio: f.number(&format!("ratio{i}"))? })
+}
+
+/// What the form says of the vehicle; what it does not name is left out.
+pub fn read(v: &Vehicle, f: &FormFields) -> Result<VehicleDescription, Problem> {
+    let tyre = match f.text("tyre") {
+        Some(t) => Some(tyre(t)?),
         None if f.came("tyre") => return Err(Problem::new("missing", "which tyres?").field("tyre")),
-        None => {}
+        None => None,
+    };
+    let mut d = VehicleDescription {
+        title: f.owned("title"),
+        distance_km: f.odometer("distance_km")?,
+        name: f.owned("name"),
+        tyre,
+        cylinders: f.count("cylinders")?,
+        gearbox: f.text("gearbox").and_then(|k| GEARBOXES.iter().find(|g| g.1 == k)).map(|g| g.0),
+        gear_ratios: gear_ratios(f)?,
+        ..VehicleDescription::default()
+    };
+    for (i, a) in v.axles.iter().enumerate() {
+        d.axles.push(axle_description(f, i, a)?);
     }
-    if let Some(n) = f.number("cylinders")? {
-        v["engine"]["cylinders"] = Value::Number(n);
-    }
-    if let Some(kind) = f.text("gearbox") {
-        v["gearbox"]["kind"] = kind.into();
-    }
-    if let Some(text) = f.text("gears") {
-        let old = v["gearbox"]["gears"].as_array().cloned().unwrap_or_default();
-        let mut gears = vec![];
-        for (i, part) in text.split(|c: char| c.is_whitespace() || c == ';' || c == '/').filter(|p| !p.is_empty()).enumerate() {
-            let ratio = parse_number(part)
-                .ok_or_else(|| Problem::new("bad-number", format!("“{part}” is not a gear ratio")).field("gears"))?;
-            let mut g = old.get(i).cloned().unwrap_or_else(|| json!({ "name": (i + 1).to_string() }));
-            g["ratio"] = Value::Number(ratio);
-            gears.push(g);
+    for (i, p) in v.props.iter().enumerate() {
+        for k in 0..p.sections.len() {
+            d.sections.push(SectionDescription {
+                at: format!("prop.{}.s{}", p.end.id(), k + 1),
+                length_mm: f.length(&format!("length{i}_{k}"), Length::Section)?,
+                od_mm: f.length(&format!("od{i}_{k}"), Length::Tube)?,
+                wall_mm: f.length(&format!("wall{i}_{k}"), Length::Wall)?,
+            });
         }
-        v["gearbox"]["gears"] = Value::Array(gears);
-    } else if f.came("gears") {
-        if v["gearbox"]["kind"] != "cvt" {
-            return Err(Problem::new("missing", "the ratios of the gears, first to last").field("gears"));
-        }
-        v["gearbox"]["gears"] = json!([]);
-    }
-    let count = |v: &Value, list: &str| v[list].as_array().map_or(0, Vec::len);
-    for i in 0..count(v, "axles") {
-        axle_ratio(&mut v["axles"][i], f, i)?;
-        if let Some(kind) = f.text(&format!("axle{i}")) {
-            v["axles"][i]["kind"] = kind.into();
+        for k in 0..p.joints.len() {
+            let kind = f.text(&format!("joint{i}_{k}")).and_then(|id| JOINTS.iter().find(|j| j.1 == id));
+            d.joints.extend(kind.map(|j| JointDescription { at: format!("prop.{}.j{}", p.end.id(), k + 1), kind: j.0 }));
         }
     }
-    for i in 0..count(v, "props") {
-        for k in 0..v["props"][i]["sections"].as_array().map_or(0, Vec::len) {
-            for (field, key, what) in
-                [("length", "length_mm", Length::Section), ("od", "od_mm", Length::Tube), ("wall", "wall_mm", Length::Wall)]
-            {
-                if let Some(n) = f.length(&format!("{field}{i}_{k}"), what)? {
-                    v["props"][i]["sections"][k][key] = Value::Number(n);
-                }
-            }
-        }
-        for k in 0..v["props"][i]["joints"].as_array().map_or(0, Vec::len) {
-            if let Some(kind) = f.text(&format!("joint{i}_{k}")) {
-                v["props"][i]["joints"][k] = match kind {
-                    "flex" => json!({"kind": "flex", "arms": 3}),
-                    other => other.into(),
-                };
-            }
-        }
-    }
-    Vehicle::from_json(v).map(|_| ())
+    Ok(d)
+}
+
+/// The field of the form that a problem of the vehicle is shown at.
+pub fn at_field(p: Problem) -> Problem {
+    let number = |of: &str, rest: &str| of.strip_prefix("vehicle.axles[")?.strip_suffix(rest).map(String::from);
+    let field = p.field.as_deref().and_then(|f| match f {
+        "vehicle.gearbox.gears" => Some("gears".to_string()),
+        f => number(f, "].ratio").map(|i| format!("ratio{i}")),
+    });
+    Problem { field: field.or(p.field), ..p }
 }
 
 #[cfg(test)]
@@ -309,10 +286,17 @@ mod tests {
     use super::*;
     use baricord_core::vehicle::sample::*;
 
+    /// The vehicle after a form was sent.
+    fn sent(v: &Vehicle, fields: &[(&str, &str)]) -> Result<Vehicle, Problem> {
+        let fields = fields.iter().map(|(k, v)| ((*k).to_string(), (*v).to_string())).collect();
+        let mut now = v.clone();
+        read(v, &FormFields(fields))?.write(&mut now).map_err(at_field)?;
+        Ok(now)
+    }
+
     #[test]
-    fn a_form_written_back_unchanged_changes_nothing() {
+    fn a_form_sent_back_unchanged_changes_nothing() {
         for v in every_layout() {
-            let mut doc = json!(v);
             let f = form(&v);
             let value = |k: &Kind| match k {
                 Kind::Number(v, _) | Kind::Text(v) => v.clone(),
@@ -321,8 +305,11 @@ mod tests {
             let mut sent: Vec<(String, String)> =
                 f.groups.iter().flat_map(|g| g.fields.iter().map(|x| (x.name.clone(), value(&x.kind)))).collect();
             sent.push(("name".into(), v.name.clone()));
-            write(&mut doc, &FormFields(sent)).unwrap();
-            assert_eq!(Vehicle::from_json(&doc).unwrap(), v);
+            let said = read(&v, &FormFields(sent)).unwrap();
+            let mut now = v.clone();
+            said.write(&mut now).unwrap();
+            assert_eq!(now, v);
+            assert!(said.only_new("", None, &v).is_empty(), "{}", v.name);
         }
     }
 
@@ -344,60 +331,51 @@ mod tests {
 
     #[test]
     fn tyres_may_be_typed_in_three_ways() {
-        assert_eq!(tyre("2,14 m").unwrap(), json!({"rolling_circumference_m": 2.14}));
-        assert_eq!(tyre("467 /km").unwrap(), json!({"revs_per_km": 467}));
-        assert_eq!(tyre("235/65R16").unwrap(), json!({"size": "235/65R16"}));
+        assert_eq!(tyre("2,14 m").unwrap().rolling_circumference_m, Some(Metres(2.14)));
+        assert_eq!(tyre("467 /km").unwrap().revs_per_km, Some(467.0));
+        assert_eq!(tyre("235/65R16").unwrap(), Tyre::of_size("235/65R16"));
         assert_eq!(tyre("round").unwrap_err().field.as_deref(), Some("tyre"));
     }
 
     #[test]
     fn an_axle_ratio_may_be_typed_and_the_one_that_was_changed_counts() {
-        let axle = |d: &Value| Vehicle::from_json(d).unwrap().axles[0].clone();
-        let sent = |ring: &str, pinion: &str, ratio: &str| {
-            FormFields(
-                [("ring0", ring), ("pinion0", pinion), ("ratio0", ratio)].map(|(k, v)| (k.to_string(), v.to_string())).to_vec(),
-            )
+        let typed = |v: &Vehicle, ring: &str, pinion: &str, ratio: &str| {
+            sent(v, &[("ring0", ring), ("pinion0", pinion), ("ratio0", ratio)])
         };
-        let mut doc = json!(rear_drive(1));
-        write(&mut doc, &sent("41", "10", "4,30")).unwrap();
-        assert_eq!((axle(&doc).ring_teeth, axle(&doc).ratio), (None, Some(4.3)));
-        write(&mut doc, &sent("", "", "4.3")).unwrap();
-        assert_eq!(axle(&doc).ratio, Some(4.3));
-        write(&mut doc, &sent("39", "9", "4.3")).unwrap();
-        assert_eq!((axle(&doc).ring_teeth, axle(&doc).pinion_teeth, axle(&doc).ratio), (Some(39), Some(9), None));
-        assert_eq!(write(&mut doc, &sent("41", "10", "4.3")).unwrap_err().field.as_deref(), Some("ratio0"));
-        write(&mut doc, &sent("43", "10", "4.3")).unwrap();
-        assert_eq!(axle(&doc).ring_teeth, Some(43));
+        let by_ratio = typed(&rear_drive(1), "41", "10", "4,30").unwrap();
+        assert_eq!((by_ratio.axles[0].ring_teeth, by_ratio.axles[0].ratio), (None, Some(4.3)));
+        assert_eq!(typed(&by_ratio, "", "", "4.3").unwrap(), by_ratio);
+        let by_teeth = typed(&by_ratio, "39", "9", "4.3").unwrap();
+        let a = &by_teeth.axles[0];
+        assert_eq!((a.ring_teeth, a.pinion_teeth, a.ratio), (Some(39), Some(9), None));
+        assert_eq!(typed(&by_teeth, "41", "10", "4.3").unwrap_err().field.as_deref(), Some("ratio0"));
+        assert_eq!(typed(&by_teeth, "43", "10", "4.3").unwrap().axles[0].ring_teeth, Some(43));
+        assert_eq!(typed(&by_teeth, "43.5", "10", "").unwrap_err().field.as_deref(), Some("ring0"));
     }
 
     #[test]
     fn a_continuously_variable_gearbox_needs_no_ratios_and_any_other_does() {
-        let empty = || FormFields(vec![("gears".into(), " ".into())]);
         let cvt = every_layout().into_iter().find(|v| v.gearbox.kind == GearboxKind::Cvt).unwrap();
-        let mut doc = json!(cvt);
-        write(&mut doc, &empty()).unwrap();
-        assert!(Vehicle::from_json(&doc).unwrap().gearbox.gears.is_empty());
-        assert!(!form(&Vehicle::from_json(&doc).unwrap()).groups.is_empty());
-        assert_eq!(write(&mut json!(rear_drive(1)), &empty()).unwrap_err().field.as_deref(), Some("gears"));
+        let now = sent(&cvt, &[("gears", " ")]).unwrap();
+        assert!(now.gearbox.gears.is_empty() && !form(&now).groups.is_empty());
+        assert_eq!(sent(&rear_drive(1), &[("gears", " ")]).unwrap_err().field.as_deref(), Some("gears"));
     }
 
     #[test]
     fn inches_and_two_sizes_are_asked_about() {
-        let mut doc = json!(rear_drive(1));
-        let e = write(&mut doc, &FormFields(vec![("length0_0".into(), "46.25".into())])).unwrap_err();
+        let v = rear_drive(1);
+        let e = sent(&v, &[("length0_0", "46.25")]).unwrap_err();
         assert_eq!((e.code.as_str(), e.field.as_deref()), ("unit-asked", Some("length0_0")));
-        write(&mut doc, &FormFields(vec![("length0_0".into(), "46.25 in".into())])).unwrap();
-        assert_eq!(doc["props"][0]["sections"][0]["length_mm"], 1174.75);
-        let e = write(&mut doc, &FormFields(vec![("tyre".into(), "225/45R17 255/40R17".into())])).unwrap_err();
+        assert_eq!(sent(&v, &[("length0_0", "46.25 in")]).unwrap().props[0].sections[0].length_mm.get(), 1174.75);
+        let e = sent(&v, &[("tyre", "225/45R17 255/40R17")]).unwrap_err();
         assert!(e.code == "two-sizes" && e.message.contains("225/45R17 rolls"), "{}", e.message);
     }
 
     #[test]
     fn bad_numbers_name_their_box() {
-        let mut doc = json!(rear_drive(1));
-        let e = write(&mut doc, &FormFields(vec![("gears".into(), "3.9 x".into())])).unwrap_err();
-        assert_eq!(e.field.as_deref(), Some("gears"));
-        let e = write(&mut doc, &FormFields(vec![("length0_0".into(), "-3".into())])).unwrap_err();
+        let v = rear_drive(1);
+        assert_eq!(sent(&v, &[("gears", "3.9 x")]).unwrap_err().field.as_deref(), Some("gears"));
+        let e = sent(&v, &[("length0_0", "-3")]).unwrap_err();
         assert_eq!(e.field.as_deref(), Some("vehicle.props[0].sections[0].length_mm"));
     }
 }

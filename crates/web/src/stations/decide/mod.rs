@@ -1,25 +1,26 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
 use crate::App;
-use crate::auth::{Member, may};
+use crate::auth::Member;
+use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::printout::due_words;
-use crate::stations::form::FormFields;
+use crate::stations::form::Posted;
 use crate::stations::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::wording::{ask_words, cause_words, money};
 use askama::Template;
 use askama_web::WebTemplate;
+use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use axum::{Form, Router};
 use baricord_core::case::fault_at::FaultAt;
+use baricord_core::edit::act::CaseAct;
 use baricord_core::error::Problem;
-use baricord_core::permission::Act;
-use baricord_core::reasoning::gate::{Gate, Gates, ReasonAsked, gates};
+use baricord_core::reasoning::gate::{Gate, Gates, gates};
 use baricord_core::reasoning::plan::PlanStep;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
@@ -179,21 +180,6 @@ fn others(k: &LoadedCase, a: &SymptomAnswer) -> Vec<OtherTest> {
         .collect()
 }
 
-/// Why a reason is asked, in words.
-fn asked_words(k: &LoadedCase, g: &Gates, asked: &[ReasonAsked]) -> Vec<String> {
-    asked
-        .iter()
-        .map(|a| match (a, &g.parting) {
-            (ReasonAsked::PartingTest, Some(t)) => format!(
-                "{} is still open: {:.0} minutes",
-                ask_words(&k.knowledge, k.case(), &t.test, t.at.as_deref(), t.gear.as_deref()),
-                t.minutes
-            ),
-            _ => format!("less sure than the {:.0} % from which no reason is asked", 100.0 * g.certainty),
-        })
-        .collect()
-}
-
 fn cause_row(k: &LoadedCase, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
     let kb = &*k.knowledge;
     let now = format!("Repaired now it costs {} on average until it is cured", money(kb, c.order_now));
@@ -206,7 +192,7 @@ fn cause_row(k: &LoadedCase, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
         percent: percent_words(r.p),
         bar: 100.0 * r.p,
         because: because_words(r, 8),
-        asked: asked_words(k, g, &c.asked),
+        asked: g.asked_words(kb, &k.case().vehicle, &c.asked),
         costs: match g.test_first {
             Some(t) if !g.enough => format!("{now}, tested first {}.", money(kb, t)),
             _ => format!("{now}."),
@@ -340,51 +326,22 @@ fn history(k: &LoadedCase) -> Vec<(String, String)> {
     judged.map(|r| (repair_words(&k.knowledge, k.case(), r), r.result.as_deref().unwrap_or_default().replace('-', " "))).collect()
 }
 
-/// A cause is chosen: a repair is planned for it. Below the workshop's line, or with a cheap parting test open, not
-/// without a reason. A part that is due anyway is changed without calling it the cause.
-async fn choose(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    may(&m, Act::Buy)?;
-    let f = FormFields(f);
-    let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
-    let text = |key: &str| f.text(key).map(String::from);
+/// A cause is chosen: a repair is planned for it. A part that is due anyway is changed without calling it the cause.
+async fn choose(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let with = f.all("with").iter().map(|w| FaultAt::parse(w)).collect::<Option<Vec<_>>>();
     let unread = || Problem::new("bad-pair", "what is repaired with it is named as fault@place").field("with");
-    let with = with.ok_or_else(unread)?;
-    let chosen = ChosenRepair {
+    let chosen = Box::new(ChosenRepair {
         fault: f.need("fault", "the cause")?.into(),
-        at: text("at"),
-        gear: text("gear"),
-        with,
-        part: text("part"),
-        symptom: text("symptom"),
-        reason: text("reason"),
-    };
-    if let Some(p) = chosen.problem(&k.knowledge, &k.case().vehicle) {
-        return Err(p.into());
-    }
+        at: f.owned("at"),
+        gear: f.owned("gear"),
+        with: with.ok_or_else(unread)?,
+        part: f.owned("part"),
+        symptom: f.owned("symptom"),
+        reason: f.owned("reason"),
+    });
     let is_due = f.text("due") == Some("yes");
-    if !is_due && chosen.reason.is_none() {
-        let symptom = k.symptom.as_deref().unwrap_or_default();
-        let g = gates(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), usize::MAX);
-        let asked = g.asked_of(&chosen);
-        if !asked.is_empty() {
-            let why = asked_words(&k, &g, &asked).join("; ");
-            return Err(Problem::new("reason-needed", format!("say why this part is ordered: {why}")).field("reason").into());
-        }
-    }
-    let what = if is_due { "replaced as due" } else { "chose" };
-    let words = chosen.words(&k.knowledge, &k.case().vehicle);
-    s.edit_case(id, None, &format!("{what}: {words}"), &m.person.name, |d| {
-        if is_due {
-            chosen.change_as_due(d);
-        } else {
-            chosen.plan(d);
-        }
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
+    let act = if is_due { CaseAct::ReplaceAsDue(chosen) } else { CaseAct::ChooseRepair(chosen) };
+    keep_now(&m, id, &f, act).await?;
     let then = if is_due { "decide" } else { "repair" };
     Ok(Redirect::to(&format!("/cases/{id}/{then}?s={}", f.text("symptom").unwrap_or_default())))
 }

@@ -2,6 +2,7 @@
 
 use crate::App;
 use crate::auth::{Member, may_write};
+use crate::edits::keep;
 use crate::error::PageError;
 use crate::upload;
 use axum::Router;
@@ -9,11 +10,9 @@ use axum::extract::{DefaultBodyLimit, Multipart, Path};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
-use baricord_core::case::entries::{append, read_entries};
+use baricord_core::edit::act::{CaseAct, NewAttachment};
 use baricord_core::error::Problem;
 use baricord_store::Scope;
-use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// Largest picture or note, bytes.
@@ -37,34 +36,6 @@ const KINDS: &[(&str, &str, bool)] = &[
     ("video/3gpp", "3gp", false),
 ];
 
-/// Something pinned.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Attachment {
-    /// Where it stands in the case.
-    pub file: String,
-    /// At which test it was taken.
-    #[serde(default)]
-    pub test: Option<String>,
-    /// Where.
-    #[serde(default)]
-    pub at: Option<String>,
-    /// By whom.
-    #[serde(default)]
-    pub by: String,
-}
-
-impl Attachment {
-    /// Whether it is a picture; else it is heard.
-    pub fn is_picture(&self) -> bool {
-        KINDS.iter().any(|k| k.2 && self.file.ends_with(k.1))
-    }
-}
-
-/// What is pinned in a case's document.
-pub fn pinned(document: &Value) -> Vec<Attachment> {
-    read_entries(document, "pinned").into_iter().map(|p| p.1).collect()
-}
-
 /// A picture or a spoken note comes in.
 async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirect, PageError> {
     may_write(&m)?;
@@ -82,25 +53,11 @@ async fn pin(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redirec
     let page = if f.text("back") == Some("listen") { "lift/listen" } else { "lift" };
     let back = Redirect::to(&format!("/cases/{id}/{page}?s={}", f.text("symptom").unwrap_or_default()));
     let mut s = m.scope().await?;
-    let what = if *is_picture { "a picture" } else { "a spoken note" };
-    let mut name = String::new();
-    let mark = f.mark()?;
-    if s.is_kept(id, mark).await? {
-        return Ok(back);
-    }
-    s.edit_case_once(id, mark, None, &format!("{what} was kept"), &m.person.name, |d| {
-        let taken = pinned(d).len();
-        name = format!("pinned/{:03}-{}.{ending}", taken + 1, &Uuid::now_v7().simple().to_string()[20..]);
-        let text = |field: &str| f.text(field).map(String::from);
-        append(
-            d,
-            "pinned",
-            json!(Attachment { file: name.clone(), test: text("test"), at: text("at"), by: m.person.name.clone() }),
-        );
-        Ok(())
-    })
-    .await?;
-    if !name.is_empty() {
+    let taken = s.case(id).await?.case().pinned.len();
+    let name = format!("pinned/{:03}-{}.{ending}", taken + 1, &Uuid::now_v7().simple().to_string()[20..]);
+    let attachment = NewAttachment { file: name.clone(), picture: *is_picture, test: f.owned("test"), at: f.owned("at") };
+    // One that is here already, and sent again, brings no second file.
+    if keep(&m, &mut s, id, &f, CaseAct::Attach(attachment)).await?.is_some() {
         s.put_file(id, &name, &file.file).await?;
     }
     s.commit().await?;
@@ -116,7 +73,7 @@ pub async fn serve(mut s: Scope, id: Uuid, file: &str) -> Result<Response, PageE
     let name = format!("pinned/{file}");
     let c = s.case(id).await?;
     let ending = file.rsplit('.').next().unwrap_or_default();
-    let kind = KINDS.iter().find(|k| k.1 == ending).filter(|_| pinned(&c.document).iter().any(|p| p.file == name));
+    let kind = KINDS.iter().find(|k| k.1 == ending).filter(|_| c.case().pinned.iter().any(|p| p.file == name));
     let (Some(kind), Some(data)) = (kind, s.file(id, &name).await?) else { return Err(PageError::NotFound) };
     let bytes = tokio::task::spawn_blocking(move || data.bytes()).await.map_err(|e| PageError::Broken(e.to_string()))??;
     let headers = [

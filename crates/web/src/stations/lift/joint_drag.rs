@@ -2,11 +2,11 @@
 
 use crate::App;
 use crate::auth::Member;
+use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{FormFields, Posted, parse_number};
-use crate::thermal_state::observed;
 use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -14,16 +14,12 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
+use baricord_core::case::BalancePulls;
+use baricord_core::edit::act::{CaseAct, SwungJoint};
 use baricord_core::error::Problem;
 use baricord_core::lift::isolation::isolation;
-use baricord_core::measure::instrument::instrument;
-use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::workflow::Station;
-use serde_json::json;
 use uuid::Uuid;
-
-/// The spring balance.
-const INSTRUMENT: &str = "joint-drag";
 
 /// A test that takes units out: how it is made, each outcome with what remains.
 struct IsolationRow {
@@ -89,7 +85,7 @@ fn pulls(f: &FormFields, field: &str) -> Result<Vec<f64>, Problem> {
     text.split([' ', ';', '/'])
         .filter(|t| !t.is_empty())
         .map(|t| {
-            let n = parse_number(t).and_then(|n| n.as_f64());
+            let n = parse_number(t);
             n.ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(field))
         })
         .collect()
@@ -97,26 +93,10 @@ fn pulls(f: &FormFields, field: &str) -> Result<Vec<f64>, Problem> {
 
 /// A joint swung with a spring balance: the numbers say what was felt.
 async fn swung(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let arm = f.float("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
-    let input = json!({"arm_mm": arm, "first_n": pulls(&f, "first_n")?, "second_n": pulls(&f, "second_n")?});
-    let balance = instrument(INSTRUMENT).ok_or(PageError::NotFound)?;
-    let rule = builtin().test_read_with(INSTRUMENT, |_| true).ok_or(PageError::NotFound)?;
-    let at = f.need("at", "the joint")?;
-    let mut scope = m.scope().await?;
-    let read = balance.read_at(&scope.case(id).await?.case.vehicle, at, &input)?;
-    let outcome = read.outcome.ok_or(PageError::NotFound)?;
-    let words = format!("{}: {}", rule.ask, outcome.replace('-', " "));
-    scope
-        .edit_case_once(id, f.mark()?, None, &words, &m.person.name, |d| {
-            let mut o = json!({"test": rule.id, "at": at, "outcome": outcome, "note": read.words, "balance": input});
-            if let Some(s) = f.text("symptom") {
-                o["symptom"] = s.into();
-            }
-            observed(d, o, rule);
-            Ok(())
-        })
-        .await?;
-    scope.commit().await?;
+    let arm_mm = f.number("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
+    let pulls = BalancePulls { arm_mm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
+    let swung = SwungJoint { symptom: f.owned("symptom"), at: f.need("at", "the joint")?.into(), pulls };
+    keep_now(&m, id, &f, CaseAct::SwingJoint(swung)).await?;
     Ok(Redirect::to(&format!("/cases/{id}/lift?s={}", f.text("symptom").unwrap_or_default())))
 }
 

@@ -10,11 +10,11 @@ mod vehicle_state;
 use self::blind_check::BlindView;
 use crate::App;
 use crate::auth::Member;
+use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase};
 use crate::stations::form::{FormFields, Posted};
-use crate::stations::lift::attachments::{Attachment, pinned};
 use crate::stations::test_cards::{Beliefs, TestCard, card, cautions, with_it};
 use crate::thermal_state::{self};
 use crate::wording::ask_words;
@@ -24,17 +24,16 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use baricord_core::case::entries::{append, read_entries};
+use baricord_core::case::{Attachment, Question};
+use baricord_core::edit::act::{CaseAct, LaterTest};
 use baricord_core::error::Problem;
-use baricord_core::lift::blind_check::Question;
-use baricord_core::lift::inspection_route::{AskedLater, InspectionStep, access, inspection_steps, is_over, put_first};
+use baricord_core::lift::inspection_route::{InspectionStep, access, inspection_steps, is_over, put_first};
 use baricord_core::lift::vehicle_state::removable_parts;
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::outcome_words;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
-use serde_json::json;
 use uuid::Uuid;
 
 /// The question that is asked now.
@@ -103,10 +102,6 @@ struct WhichStep {
     gear: Option<String>,
 }
 
-fn later(document: &serde_json::Value) -> Vec<AskedLater> {
-    read_entries(document, "asked_later").into_iter().map(|a| a.1).collect()
-}
-
 fn asked(k: &LoadedCase, b: &Beliefs, s: &InspectionStep, person: &str) -> Option<Asked> {
     let rule = k.knowledge.test(&s.test.test)?;
     let mut card = card(k, b, &s.test, 1)?;
@@ -115,8 +110,7 @@ fn asked(k: &LoadedCase, b: &Beliefs, s: &InspectionStep, person: &str) -> Optio
     }
     let question =
         Question { symptom: k.symptom.clone(), test: rule.id.clone(), at: s.test.at.clone(), gear: s.test.gear.clone() };
-    let here = pinned(&k.stored.document);
-    let here = here.iter().filter(|p| p.test.as_deref() == Some(&rule.id) && p.at == s.test.at);
+    let here = k.case().pinned.iter().filter(|p| p.test.as_deref() == Some(&rule.id) && p.at == s.test.at);
     Some(Asked {
         hands: rule.hands.map_or(String::new(), crate::drawing::hands),
         blind: BlindView::new(k, rule, &question, person),
@@ -169,9 +163,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
     let (heat, warm) = thermal_state::thermal_state_now(case);
     let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
     let mut steps = match k.answer() {
-        Some(a) if !is_over(case, a) => {
-            inspection_steps(case, kb, symptom, &later(&k.stored.document), k.analysis.as_ref(), heat, step)
-        }
+        Some(a) if !is_over(case, a) => inspection_steps(case, kb, symptom, &case.asked_later, k.analysis.as_ref(), heat, step),
         _ => vec![],
     };
     // A link to a test always opens that test.
@@ -207,7 +199,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
         most: crate::stations::lift::attachments::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
         off,
-        pinned: pinned(&k.stored.document).iter().map(|p| address(id, p)).collect(),
+        pinned: case.pinned.iter().map(|p| address(id, p)).collect(),
         number: done.len() + 1,
         count: done.len() + steps.len(),
         to_come,
@@ -220,28 +212,15 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
 
 /// It could not be answered: nothing is weighed, and it is asked again at the end.
 async fn cannot_tell(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
-    let test = f.need("test", "the test")?;
-    let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    let one = AskedLater { test: test.into(), at: f.text("at").map(String::from), gear: f.text("gear").map(String::from) };
-    s.edit_case_once(id, f.mark()?, None, &format!("{}: can't tell", rule.ask), &m.person.name, |d| {
-        if !later(d).contains(&one) {
-            append(d, "asked_later", json!(one));
-        }
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
+    let later = LaterTest { test: f.need("test", "the test")?.into(), at: f.owned("at"), gear: f.owned("gear") };
+    keep_now(&m, id, &f, CaseAct::AskLater(later)).await?;
     Ok(back(id, &f))
 }
 
-/// A question as a form sends it, with the rule of its test.
-fn question<'a>(k: &'a LoadedCase, f: &FormFields) -> Result<(Question, &'a Test), PageError> {
-    let test = f.need("test", "the test")?;
-    let rule = k.knowledge.test(test).ok_or_else(|| Problem::new("unknown-test", format!("no test “{test}”")).field("test"))?;
-    let text = |name: &str| f.text(name).map(String::from);
-    Ok((Question { symptom: text("symptom"), test: test.into(), at: text("at"), gear: text("gear") }, rule))
+/// A question as a form sends it.
+fn question(f: &FormFields) -> Result<Question, Problem> {
+    let test = f.need("test", "the test")?.into();
+    Ok(Question { symptom: f.owned("symptom"), test, at: f.owned("at"), gear: f.owned("gear") })
 }
 
 fn back(id: Uuid, f: &FormFields) -> Redirect {

@@ -2,10 +2,10 @@
 
 use crate::App;
 use crate::auth::Member;
+use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::{FormFields, Posted};
-use crate::stations::lift::attachments::{Attachment, pinned};
 use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -13,14 +13,13 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use baricord_core::case::Case;
-use baricord_core::case::entries::append;
+use baricord_core::case::{Attachment, Case, LevelUnit};
+use baricord_core::edit::act::{CaseAct, ComparedSounds, Levels};
 use baricord_core::error::Problem;
-use baricord_core::lift::sound_localisation::{Compared, Heard, LevelUnit, compared, heard, loudest, to_compare};
+use baricord_core::lift::sound_localisation::{Level, heard, level_sounds, loudest, to_compare};
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::safety::cautions::{RunningCheck, require_checks, running_checks};
+use baricord_core::safety::cautions::{RunningCheck, running_checks};
 use baricord_core::workflow::Station;
-use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// A place that can be listened at.
@@ -57,16 +56,11 @@ struct ListeningPage {
     test: String,
 }
 
-/// Sounds that were taken at a place for this.
-fn sounds(document: &Value) -> Vec<Attachment> {
-    let of_levels = |test: &Option<String>| test.as_deref().and_then(|t| builtin().test(t)).is_some_and(|t| t.levels);
-    pinned(document).into_iter().filter(|p| !p.is_picture() && p.at.is_some() && of_levels(&p.test)).collect()
-}
-
 /// The two sounds that this person compares next, first or second by chance.
-fn pair(document: &Value, person: &str) -> Option<(String, String)> {
-    let all: Vec<(String, String)> = sounds(document).into_iter().map(|p| (p.file, p.at.unwrap_or_default())).collect();
-    let (a, b) = to_compare(&all, &compared(document), person)?;
+fn pair(case: &Case, person: &str) -> Option<(String, String)> {
+    let all: Vec<(String, String)> =
+        level_sounds(case, builtin()).map(|p| (p.file.clone(), p.at.clone().unwrap_or_default())).collect();
+    let (a, b) = to_compare(&all, &case.compared, person)?;
     let (a, b) = if Uuid::new_v4().as_u128() & 1 == 0 { (a, b) } else { (b, a) };
     Some((a.to_string(), b.to_string()))
 }
@@ -75,12 +69,12 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
-    let (case, doc, kb) = (k.case(), &k.stored.document, &*k.knowledge);
-    let levels = heard(doc);
+    let (case, kb) = (k.case(), &*k.knowledge);
+    let levels = heard(case);
     let unit = levels.first().map_or(LevelUnit::Decibel, |h| h.unit);
     let top = levels.iter().map(|h| h.level).fold(0.0, f64::max);
     let rule = kb.levels_test().ok_or(PageError::NotFound)?;
-    let taken = sounds(doc);
+    let taken: Vec<&Attachment> = level_sounds(case, kb).collect();
     let here =
         |p: &baricord_core::vehicle::Place| rule.at.iter().any(|a| baricord_core::reasoning::place_is(&case.vehicle, p, a));
     let places = case
@@ -103,7 +97,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             }
         })
         .collect();
-    let first = loudest(&levels, &compared(doc)).map(|l| {
+    let first = loudest(&levels, &case.compared).map(|l| {
         let by_level = l.over.map(|o| format!("{o:.1} {} over the next", unit.words()));
         let blind = (l.won + l.lost > 0).then(|| format!("compared blind {} to {}", l.won, l.lost));
         First {
@@ -117,7 +111,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         places,
         unit: unit.words(),
         first,
-        pair: pair(doc, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
+        pair: pair(case, &m.person.name).map(|(a, b)| (format!("/cases/{id}/{a}"), format!("/cases/{id}/{b}"))),
         cautions: cautions(&k, rule, None),
         checks: running_checks(case, rule),
         test: rule.id.clone(),
@@ -135,32 +129,18 @@ async fn levels(Posted { member: m, path: id, form: f }: Posted) -> Result<Redir
     let unit = f.text("unit").and_then(LevelUnit::named);
     let unit = unit.ok_or_else(|| Problem::new("bad-value", "in dB, or of 10?").field("unit"))?;
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
-    let mut all = vec![];
-    for p in case.vehicle.places() {
-        let Some(level) = f.float(&p.id)? else { continue };
-        let (from, to) = unit.range();
-        if !(from..=to).contains(&level) {
-            return Err(Problem::new("out-of-range", format!("a level lies from {from} to {to} {}", unit.words()))
-                .field(&p.id)
-                .into());
+    let case = s.case(id).await?;
+    let was = heard(case.case());
+    let mut levels = vec![];
+    for p in case.case().vehicle.places() {
+        if let Some(level) = f.number(&p.id)? {
+            levels.push(Level { at: p.id, level, unit });
         }
-        all.push(Heard { at: p.id, level, unit, by: m.person.name.clone() });
     }
-    if all.is_empty() {
-        return Err(Problem::new("missing", "a level at one place at least").field("level").into());
-    }
-    let rule = builtin().levels_test().ok_or(PageError::NotFound)?;
-    require_checks(&case, rule, &f.all("seen-to"))?;
-    let was = heard(&s.case(id).await?.document);
-    let new: Vec<Heard> =
-        all.into_iter().filter(|h| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&h.at, h.level, h.unit))).collect();
-    if !new.is_empty() {
-        s.edit_case(id, None, &format!("listened at {} places", new.len()), &m.person.name, |d| {
-            new.iter().for_each(|h| append(d, "listened", json!(h)));
-            Ok(())
-        })
-        .await?;
+    let is_new = |l: &Level| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit));
+    // A form that is sent as it stands says nothing new.
+    if levels.is_empty() || levels.iter().any(is_new) {
+        keep(&m, &mut s, id, &f, CaseAct::Listen(Levels { levels, seen_to: f.all("seen-to") })).await?;
         s.commit().await?;
     }
     Ok(back(id, &f))
@@ -168,25 +148,9 @@ async fn levels(Posted { member: m, path: id, form: f }: Posted) -> Result<Redir
 
 /// Which of two was louder, its place not known to who listened.
 async fn compare(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let (louder, quieter) = (f.need("louder", "which is louder")?, f.need("than", "the other sound")?);
-    let mut s = m.scope().await?;
-    s.edit_case(id, None, "two sounds compared blind", &m.person.name, |d| {
-        let all = sounds(d);
-        let place = |url: &str| {
-            let file = url.rsplit_once("/pinned/").map(|x| format!("pinned/{}", x.1));
-            all.iter().find(|p| Some(&p.file) == file.as_ref()).and_then(|p| p.at.clone())
-        };
-        let (Some(louder), Some(quieter)) = (place(louder), place(quieter)) else {
-            return Err(Problem::new("missing", "these sounds are not there any more").field("louder"));
-        };
-        if louder == quieter || Case::from_json(d)?.vehicle.place(&louder).is_none() {
-            return Err(Problem::new("bad-value", "two sounds of two places").field("louder"));
-        }
-        append(d, "compared", json!(Compared { louder, quieter, by: m.person.name.clone() }));
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
+    let file = |address: &str| address.rsplit_once("/pinned/").map_or(String::new(), |x| format!("pinned/{}", x.1));
+    let (louder, quieter) = (file(f.need("louder", "which is louder")?), file(f.need("than", "the other sound")?));
+    keep_now(&m, id, &f, CaseAct::CompareSounds(ComparedSounds { louder, quieter })).await?;
     Ok(back(id, &f))
 }
 

@@ -5,11 +5,11 @@ use crate::charts;
 use crate::stations::form::FormFields;
 use askama::Template;
 use baricord_core::case::Case;
-use baricord_core::error::{Level, Problem, read_json};
+use baricord_core::error::{Level, Problem};
 use baricord_core::measure::angles::{AnglesInput, Element, SECTION_RADS2, TORSIONAL_RADS2, angles, positive_plan_side};
-use baricord_core::units::{Degrees, KilometresPerHour};
-use baricord_core::vehicle::{JointKind, Prop, Vehicle};
-use serde_json::{Value, json};
+use baricord_core::measure::instrument::Reading;
+use baricord_core::units::{Degrees, KilometresPerHour, Rpm};
+use baricord_core::vehicle::{JointKind, Limits, Prop, Vehicle};
 
 /// Shaft speed where none can be worked out, rpm.
 const USUAL_RPM: f64 = 3000.0;
@@ -69,7 +69,7 @@ fn usual_rpm(case: &Case, p: &Prop, symptom: Option<&str>) -> f64 {
 }
 
 /// The input of the calculation from what was typed: a size and which end is lower, never a sign.
-fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<Value, Problem> {
+fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<AnglesInput, Problem> {
     let floor = signed(f, "floor", "floor-lower", "rear", "front")?.unwrap_or(0.0);
     let mut elements = vec![];
     let right = positive_plan_side(p.end);
@@ -80,23 +80,21 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<Value, Problem>
         })?;
         let plan = signed(f, &format!("plan{i}"), &format!("way{i}"), right, left)?;
         let round = |x: f64| (x * 1000.0).round() / 1000.0;
-        let mut e = json!({"name": name, "side_deg": round(side - floor)});
-        if let Some(x) = plan {
-            e["plan_deg"] = json!(round(x));
-        }
-        elements.push(e);
+        let plan_deg = plan.map(|x| Degrees(round(x)));
+        elements.push(Element { name: name.clone(), side_deg: Degrees(round(side - floor)), plan_deg });
     }
     let mut phases = vec![];
     for k in 0..p.sections.len() {
-        phases.push(f.float(&format!("phase{k}"))?.or(p.sections[k].phase_deg.map(|g| g.get())).unwrap_or(0.0));
+        phases.push(f.number(&format!("phase{k}"))?.map(Degrees).or(p.sections[k].phase_deg).unwrap_or(Degrees(0.0)));
     }
-    let rpm = f.float("rpm")?.ok_or_else(|| Problem::new("missing", "the shaft speed is missing").field("rpm"))?;
-    Ok(json!({"elements": elements, "joints": p.joints, "phase_deg": phases, "rpm": rpm}))
+    let rpm = f.number("rpm")?.ok_or_else(|| Problem::new("missing", "the shaft speed is missing").field("rpm"))?;
+    let (joints, phase_deg) = (p.joints.clone(), Some(phases));
+    Ok(AnglesInput { elements, joints, phase_deg, rpm: Rpm(rpm), limits: Limits::default() })
 }
 
 /// A size with its direction: positive for the one word, negative for the other.
 fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) -> Result<Option<f64>, Problem> {
-    let Some(x) = f.float(name)? else { return Ok(None) };
+    let Some(x) = f.number(name)? else { return Ok(None) };
     if x < 0.0 {
         return Err(Problem::new(
             "sign",
@@ -112,13 +110,12 @@ fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) 
     }
 }
 
-fn angles_answer(v: &Vehicle, p: &Prop, input: Result<Value, Problem>) -> AnglesAnswer {
+fn angles_answer(v: &Vehicle, p: &Prop, input: Result<AnglesInput, Problem>) -> AnglesAnswer {
     let names = v.slope_words(p);
     let kinds: Vec<JointKind> = p.joints.iter().map(|j| j.kind()).collect();
     let flat: Vec<Element> = names.iter().map(|n| Element { name: n.clone(), side_deg: Degrees(0.0), plan_deg: None }).collect();
     let mut out = AnglesAnswer::default();
-    let read = input.and_then(|json| {
-        let mut i: AnglesInput = read_json(&json)?;
+    let read = input.and_then(|mut i| {
         i.limits = v.limits.clone();
         let a = angles(&i)?;
         Ok((i, a))
@@ -154,15 +151,15 @@ fn angles_answer(v: &Vehicle, p: &Prop, input: Result<Value, Problem>) -> Angles
     out
 }
 
-fn slopes(v: &Vehicle, p: &Prop, old: Option<&Value>) -> Vec<Slope> {
+fn slopes(v: &Vehicle, p: &Prop, old: Option<&AnglesInput>) -> Vec<Slope> {
     let positive = positive_plan_side(p.end);
     v.slope_words(p)
         .into_iter()
         .enumerate()
         .map(|(i, label)| {
-            let e = old.map(|o| &o["elements"][i]);
-            let side = e.and_then(|e| e["side_deg"].as_f64());
-            let plan = e.and_then(|e| e["plan_deg"].as_f64()).filter(|x| *x != 0.0);
+            let e = old.and_then(|o| o.elements.get(i));
+            let side = e.map(|e| e.side_deg.get());
+            let plan = e.and_then(|e| e.plan_deg).map(Degrees::get).filter(|x| *x != 0.0);
             Slope {
                 name: i.to_string(),
                 label,
@@ -183,25 +180,28 @@ pub(super) const ANGLE_GAUGE: InstrumentForm =
 fn form(c: &FormContext) -> Result<String, Problem> {
     let v = &c.case.vehicle;
     let p = need_shaft(v, c.at)?;
-    let read_rpm = c.earlier.and_then(|i| i["rpm"].as_f64());
-    let rpm = read_rpm.unwrap_or_else(|| usual_rpm(c.case, p, c.symptom));
+    let earlier = match &c.earlier {
+        Some(Reading::Angles(a)) => Some(a),
+        _ => None,
+    };
+    let rpm = earlier.map(|a| a.rpm.get()).unwrap_or_else(|| usual_rpm(c.case, p, c.symptom));
     // Before anything was read the shaft is drawn level, with nothing to complain of.
-    let input = c.earlier.cloned().ok_or_else(|| Problem::new("missing", ""));
+    let input = earlier.cloned().ok_or_else(|| Problem::new("missing", ""));
     let sections = p.sections.iter().enumerate();
     let phase = |(i, s): (usize, &baricord_core::vehicle::Section)| {
         (format!("section {}", i + 1), s.phase_deg.map_or("0".into(), |g| g.get().to_string()))
     };
     rendered(&GaugeForm {
         href: c.href.clone(),
-        slopes: slopes(v, p, c.earlier),
+        slopes: slopes(v, p, earlier),
         rpm: format!("{rpm:.0}"),
         phases: sections.map(phase).collect(),
         answer: rendered(&angles_answer(v, p, input))?,
     })
 }
 
-fn input(v: &Vehicle, at: &str, f: &FormFields) -> Result<Value, Problem> {
-    angles_input(v, need_shaft(v, at)?, f)
+fn input(v: &Vehicle, at: &str, f: &FormFields) -> Result<Reading, Problem> {
+    angles_input(v, need_shaft(v, at)?, f).map(Reading::Angles)
 }
 
 fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
@@ -236,8 +236,8 @@ mod tests {
             ("rpm", "3200"),
         ];
         let v = angles_input(&car, p, &f(&ok)).unwrap();
-        assert_eq!(v["elements"][0]["side_deg"], 4.2);
-        let a = angles(&read_json(&v).unwrap()).unwrap();
+        assert_eq!(v.elements[0].side_deg, Degrees(4.2));
+        let a = angles(&v).unwrap();
         assert!((a.torsional_rads2.get() - 244.6).abs() < 0.1);
         let mut bad = ok;
         bad[0] = ("side0", "-4.2");
@@ -266,9 +266,6 @@ mod tests {
             ]),
         )
         .unwrap();
-        assert_eq!(
-            (v["elements"][0]["side_deg"].as_f64(), v["elements"][1]["side_deg"].as_f64(), v["elements"][2]["side_deg"].as_f64()),
-            (Some(3.5), Some(-0.5), Some(-1.5))
-        );
+        assert_eq!(v.elements.iter().map(|e| e.side_deg.get()).collect::<Vec<_>>(), [3.5, -0.5, -1.5]);
     }
 }

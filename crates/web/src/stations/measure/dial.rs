@@ -4,12 +4,12 @@ use super::instrument_form::{FormContext, InstrumentForm, finding_line, rendered
 use crate::charts;
 use crate::stations::form::{FormFields, parse_number};
 use askama::Template;
-use baricord_core::error::{Problem, read_json};
+use baricord_core::error::Problem;
+use baricord_core::measure::instrument::Reading as ReadWith;
 use baricord_core::measure::runout::{LEAST_READINGS, Reading, RunoutInput, limit_at, runout};
 use baricord_core::typed_input::{Length, length_mm};
 use baricord_core::units::{Degrees, Millimetres};
 use baricord_core::vehicle::Vehicle;
-use serde_json::{Value, json};
 
 /// Marks that are offered before anything was read.
 const MARKS: u32 = 8;
@@ -48,7 +48,7 @@ fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
         }
         let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
         let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
-        let deg = parse_number(d).and_then(|n| n.as_f64()).ok_or_else(|| bad(d, "deg"))?;
+        let deg = parse_number(d).ok_or_else(|| bad(d, "deg"))?;
         out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
     }
     Ok(out)
@@ -87,14 +87,17 @@ fn runout_answer(v: &Vehicle, at: &str, points: Vec<Reading>) -> RunoutAnswer {
 }
 
 /// What was read before; none where it cannot be read.
-fn points_of(input: &Value) -> Vec<Reading> {
-    read_json::<RunoutInput>(input).and_then(|i| i.points()).unwrap_or_default()
+fn points_of(earlier: &Option<ReadWith>) -> Vec<Reading> {
+    match earlier {
+        Some(ReadWith::Runout(input)) => input.points().unwrap_or_default(),
+        _ => vec![],
+    }
 }
 
 pub(super) const DIAL: InstrumentForm = InstrumentForm { instrument: "runout", save_words: "Save readings", form, input, answer };
 
 fn form(c: &FormContext) -> Result<String, Problem> {
-    let points = c.earlier.map(points_of).unwrap_or_default();
+    let points = points_of(&c.earlier);
     let marks = if points.is_empty() {
         (0..MARKS).map(|i| Mark { deg: 360 / MARKS * i, value: String::new() }).collect()
     } else {
@@ -104,8 +107,8 @@ fn form(c: &FormContext) -> Result<String, Problem> {
     rendered(&DialForm { href: c.href.clone(), marks, answer })
 }
 
-fn input(_: &Vehicle, _: &str, f: &FormFields) -> Result<Value, Problem> {
-    Ok(json!({"readings": readings(f)?}))
+fn input(_: &Vehicle, _: &str, f: &FormFields) -> Result<ReadWith, Problem> {
+    Ok(ReadWith::Runout(RunoutInput { readings: Some(readings(f)?), ..RunoutInput::default() }))
 }
 
 fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {

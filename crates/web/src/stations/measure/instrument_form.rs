@@ -6,16 +6,16 @@ use crate::stations::form::FormFields;
 use askama::Template;
 use baricord_core::case::Case;
 use baricord_core::error::{Finding, Level, Problem};
+use baricord_core::measure::instrument::Reading;
 use baricord_core::vehicle::Vehicle;
-use serde_json::Value;
 
 /// What a form is drawn for.
 pub(super) struct FormContext<'a> {
     pub case: &'a Case,
     /// The measuring point.
     pub at: &'a str,
-    /// The input of the last reading there.
-    pub earlier: Option<&'a Value>,
+    /// The last reading there.
+    pub earlier: Option<Reading>,
     /// The symptom that the page is about.
     pub symptom: Option<&'a str>,
     /// Where the form is sent; `/answer` behind it works it out without keeping it.
@@ -30,8 +30,8 @@ pub(super) struct InstrumentForm {
     pub save_words: &'static str,
     /// The fields with the answer to what was read last.
     pub form: fn(&FormContext) -> Result<String, Problem>,
-    /// The calculation's input from what was typed at a point; errors name the field.
-    pub input: fn(&Vehicle, &str, &FormFields) -> Result<Value, Problem>,
+    /// The reading from what was typed at a point; errors name the field.
+    pub input: fn(&Vehicle, &str, &FormFields) -> Result<Reading, Problem>,
     /// The answer to what is typed so far, an element of the page.
     pub answer: fn(&Vehicle, &str, &FormFields) -> Result<String, Problem>,
 }

@@ -6,6 +6,7 @@ mod instrument_form;
 
 use crate::App;
 use crate::auth::Member;
+use crate::edits::keep;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
 use crate::stations::form::{FormFields, Posted};
@@ -15,13 +16,12 @@ use axum::extract::{Path, Query};
 use axum::response::{Html, Redirect};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::entries::append;
-use baricord_core::case::{Case, Measurement};
-use baricord_core::measure::instrument::{Instrument, MeasuringPoint, instrument, instruments_for, point_at};
+use baricord_core::case::Measurement;
+use baricord_core::edit::act::{CaseAct, MeasuredReading};
+use baricord_core::measure::instrument::{Instrument, MeasuringPoint, Reading, instruments_for, point_at};
 use baricord_core::workflow::Station;
 use instrument_form::{FormContext, InstrumentForm, form_of};
 use serde::Deserialize;
-use serde_json::json;
 use uuid::Uuid;
 
 #[derive(Clone, Debug, Default, Deserialize)]
@@ -83,7 +83,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result
     let usual = tool.usual_point(v).unwrap_or_default();
     let at = q.at.as_deref().and_then(|a| point_at(tool, v, a)).unwrap_or(usual);
     let is_here = |x: &&Measurement| x.kind == tool.id && case.measurement_place(x).is_ok_and(|place| place == at);
-    let earlier = case.measurements.iter().rev().find(is_here).map(|x| &x.input);
+    let earlier = case.measurements.iter().rev().find(is_here).and_then(Reading::of);
     let href = format!("/cases/{id}/measure/{}", tool.id);
     let context = FormContext { case, at: &at, earlier, symptom: k.symptom.as_deref(), href: href.clone() };
     let form_html = (form.form)(&context)?;
@@ -127,28 +127,17 @@ async fn preview(
     Form(f): Form<Vec<(String, String)>>,
 ) -> Result<Html<String>, PageError> {
     let form = need_form(&tool)?;
-    let case = m.scope().await?.case(id).await?.case;
+    let case = m.scope().await?.case(id).await?;
     let f = FormFields(f);
-    Ok(Html((form.answer)(&case.vehicle, f.text("at").unwrap_or_default(), &f)?))
+    Ok(Html((form.answer)(&case.case().vehicle, f.text("at").unwrap_or_default(), &f)?))
 }
 
 async fn save(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
-    let (form, instrument) = (need_form(&tool)?, instrument(&tool).ok_or(PageError::NotFound)?);
-    let at = f.need("at", "the measuring point")?;
+    let form = need_form(&tool)?;
+    let at = f.need("at", "the measuring point")?.to_string();
     let mut s = m.scope().await?;
-    s.edit_case(id, None, &format!("{tool} read at {at}"), &m.person.name, |d| {
-        let case = Case::from_json(d)?;
-        let input = (form.input)(&case.vehicle, at, &f)?;
-        instrument.read_at(&case.vehicle, at, &input)?;
-        let mut reading = json!({"kind": tool, "at": at, "input": input});
-        // What is read while a repair waits for its proof is after it.
-        if case.is_after_repair() {
-            reading["phase"] = "after".into();
-        }
-        append(d, "measurements", reading);
-        Ok(())
-    })
-    .await?;
+    let reading = (form.input)(&s.case(id).await?.case().vehicle, &at, &f)?;
+    keep(&m, &mut s, id, &f, CaseAct::Measure(Box::new(MeasuredReading { at: at.clone(), reading }))).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/measure?tool={tool}&at={at}&s={}", f.text("symptom").unwrap_or_default())))
 }

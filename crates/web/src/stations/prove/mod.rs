@@ -3,6 +3,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::charts::{Curve, level_chart};
+use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::form::Posted;
@@ -14,7 +15,7 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use baricord_core::error::Problem;
+use baricord_core::edit::act::{CaseAct, Judgement};
 use baricord_core::proof::proof_list::{ProofLine, as_it_was_felt, proof_list};
 use baricord_core::proof::verify::{SymptomVerdict, Verdict};
 use baricord_core::reasoning::wording::repair_words;
@@ -49,7 +50,7 @@ struct ProvePage {
     has_after: bool,
     task: Option<AnalysisTask>,
     task_open: bool,
-    repair: Option<(usize, String)>,
+    repair: Option<(String, String)>,
     closed: String,
     waiting: Vec<Incoming>,
     /// What will prove it: each line before and after.
@@ -79,7 +80,7 @@ fn proof_rows(k: &LoadedCase, symptom: &str) -> Vec<ProofRow> {
     let row = |l: ProofLine| {
         let rule = l.test.as_deref().and_then(|t| kb.test(t));
         // A drive waits until somebody says that it may be driven.
-        let held = l.driven && case.grounded;
+        let held = l.driven && case.is_grounded();
         let href = match (&l.test, l.measurement.as_deref(), l.at.as_deref()) {
             (None, Some(tool), Some(at)) => format!("/cases/{}/measure?tool={tool}&at={at}&s={symptom}", k.stored.id),
             _ => String::new(),
@@ -148,8 +149,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let f = Frame::new(&m, &mut s, &k, Station::Prove).await?;
     let (kb, case) = (&*k.knowledge, k.case());
     let before = case.recordings.iter().rev().find(|r| !r.is_after());
-    let open = case.repairs.iter().rposition(|r| r.result.as_deref() == Some("open"));
-    let words = |i: usize| repair_words(kb, case, &case.repairs[i]);
+    let open = case.repairs.iter().rfind(|r| r.waits_for_proof());
     let mut page = ProvePage {
         sentence: String::new(),
         verdict: "",
@@ -162,7 +162,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         has_after: case.recordings.iter().any(|r| r.is_after()),
         task_open: k.task.as_ref().is_some_and(AnalysisTask::is_open),
         task: k.task.clone(),
-        repair: open.map(|i| (i, words(i))),
+        repair: open.map(|r| (r.id.clone(), repair_words(kb, case, r))),
         closed: case.repairs.last().and_then(|r| r.result.clone()).filter(|r| r != "open").map_or(String::new(), |r| {
             match r.as_str() {
                 "cured" if !is_proved(case, k.proof.as_ref()) => "closed by ear, not compared".into(),
@@ -181,7 +181,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         (.., false) if case.repairs.iter().all(|r| !r.is_open()) && page.closed.is_empty() => {
             "No repair has been done yet. The proof is the same provocation again, after it.".into()
         }
-        (_, false, true) if case.grounded => "Not to be driven: drives wait until somebody says that it may.".into(),
+        (_, false, true) if case.is_grounded() => "Not to be driven: drives wait until somebody says that it may.".into(),
         (true, true, _) => "Before and after, over each other.".into(),
         (true, false, true) if !heard.is_empty() => format!("{as_before} And {felt}."),
         (true, false, true) => as_before,
@@ -221,20 +221,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 /// The verdict is taken: the case is closed, or goes back to Decide with its history.
 async fn close(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let result = f.need("result", "the result")?.to_string();
-    if !["cured", "improved", "not-cured"].contains(&result.as_str()) {
-        return Err(Problem::new("unknown-result", format!("“{result}” is no result")).field("result").into());
-    }
-    let mut s = m.scope().await?;
-    s.edit_case(id, f.version(), &format!("verdict: {}", result.replace('-', " ")), &m.person.name, |d| {
-        let list = d["repairs"].as_array_mut().ok_or_else(|| Problem::new("missing", "there is no repair to judge"))?;
-        let open = list.iter_mut().rev().find(|r| r["result"].as_str() == Some("open"));
-        let r = open.ok_or_else(|| Problem::new("missing", "no repair is waiting for its verdict"))?;
-        r["result"] = result.clone().into();
-        Ok(())
-    })
-    .await?;
-    s.commit().await?;
     let to = if result == "cured" { "prove" } else { "decide" };
+    let repair = f.need("repair", "the repair")?.to_string();
+    keep_now(&m, id, &f, CaseAct::JudgeRepair(Judgement { id: repair, result })).await?;
     Ok(Redirect::to(&format!("/cases/{id}/{to}?s={}", f.text("symptom").unwrap_or_default())))
 }
 

@@ -172,7 +172,7 @@ fn level(piece: &Piece, rate: f64) -> Option<f64> {
 
 async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     let d = s.drive(id, drive).await?;
     let driven = drive_runner::driven(&mut s, &d).await?;
     let coach = drive_runner::coach(&mut s, id, &d.symptom).await?;
@@ -300,7 +300,7 @@ async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Respons
 /// The ink of the leg under way.
 async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     let d = s.drive(id, drive).await?;
     let legs = drive_runner::legs(&d)?;
     let Some(leg) = legs.last() else { return Err(PageError::NotFound) };
@@ -312,7 +312,7 @@ async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>
 /// A drive begins.
 async fn begin(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     if let Some(open) = s.open_drive(id).await? {
         return Ok(Redirect::to(&format!("/cases/{id}/drives/{}", open.id)));
     }
@@ -334,7 +334,7 @@ async fn begin(Posted { member: m, path: id, form: f }: Posted) -> Result<Redire
     };
     // What cannot be simulated is refused here, not on the road.
     setup.faults(&case.vehicle)?;
-    let pace = f.float("pace")?.unwrap_or(1.0);
+    let pace = f.number("pace")?.unwrap_or(1.0);
     if !(0.25..=64.0).contains(&pace) {
         return Err(Problem::new("out-of-range", "a drive runs at up to 64 times its time").field("pace").into());
     }

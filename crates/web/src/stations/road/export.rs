@@ -83,7 +83,7 @@ async fn export_png(r: RequestedMap) -> Result<Response, PageError> {
 
 /// A map as a still picture: its ink as PNG, and the frame with the ladder that stands around it.
 pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), PageError> {
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };

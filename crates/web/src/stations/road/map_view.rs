@@ -205,7 +205,7 @@ impl FromRequestParts<App> for RequestedMap {
 
 async fn load(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)
 }

@@ -10,13 +10,12 @@ use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::routing::get;
-use baricord_core::case::CsvWriting;
+use baricord_core::case::{CsvWriting, RecordingSpec};
 use baricord_core::error::Problem;
 use baricord_core::workflow::Station;
 use baricord_formats::{ColumnRole, Look, Role, TableLook, described, look, speed_described};
 use baricord_store::Scope;
 use baricord_store::incoming::Incoming;
-use serde_json::Value;
 use std::collections::HashMap;
 use uuid::Uuid;
 
@@ -126,7 +125,8 @@ pub(super) fn columns(f: &FormFields, prefix: &str, t: &TableLook) -> Vec<Column
 fn table_view(f: &FormFields, prefix: &'static str, url: String, t: &TableLook) -> TableView {
     let named = columns(f, prefix, t);
     let speed_file = prefix == "s_";
-    let description = if speed_file { speed_described(t, &named) } else { described(t, &named) };
+    let of_speed = || speed_described(t, &named).map(|speed| RecordingSpec { speed: Some(speed), ..RecordingSpec::default() });
+    let description = if speed_file { of_speed() } else { described(t, &named) };
     let understood = description.as_ref().map_or(String::new(), understood);
     TableView {
         url,
@@ -150,11 +150,11 @@ fn column_view(index: usize, c: &ColumnRole) -> ColumnView {
 }
 
 /// What a description of columns says, in words.
-fn understood(d: &Value) -> String {
-    let names: Vec<&str> = d["channels"].as_array().into_iter().flatten().filter_map(|c| c["column"].as_str()).collect();
-    let speed = match (&d["speed"], &d["rpm"]) {
-        (Value::Null, Value::Null) => "no speed: add a file with it, or the orders can only be followed by a ridge",
-        (Value::Null, _) => "the engine's speed as reference",
+fn understood(d: &RecordingSpec) -> String {
+    let names: Vec<&str> = d.channels.iter().map(|c| c.column.as_str()).collect();
+    let speed = match (&d.speed, &d.rpm) {
+        (None, None) => "no speed: add a file with it, or the orders can only be followed by a ridge",
+        (None, _) => "the engine's speed as reference",
         _ => "road speed as reference",
     };
     match names.as_slice() {

@@ -141,7 +141,7 @@ struct RoadPage {
 
 /// The runs with what each separates and what it cannot, and what none separates.
 fn plan(k: &LoadedCase) -> Option<PlanView> {
-    if k.case().grounded {
+    if k.case().is_grounded() {
         return None;
     }
     let v = &k.case().vehicle;
@@ -280,7 +280,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         drive: s.open_drive(id).await?,
         faults: if case.demo { crate::stations::road::drive::faults(case) } else { vec![] },
         demo: case.demo,
-        grounded: case.grounded,
+        grounded: case.is_grounded(),
         upload_open: runs.is_empty(),
         after: case.is_after_repair(),
         wanted,
@@ -440,7 +440,7 @@ async fn card(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result
         heard: symptom.map(intake::condition_words).unwrap_or_default(),
         plan: plan(&k),
         safety: SafetyFindings::new(&k),
-        grounded: case.grounded,
+        grounded: case.is_grounded(),
         back: format!("/cases/{id}/road?s={}", k.symptom.as_deref().unwrap_or_default()),
         theme: crate::theme::now(),
     })

@@ -12,14 +12,13 @@ use axum::extract::{DefaultBodyLimit, Form, Multipart, Path, Query};
 use axum::response::Redirect;
 use axum::routing::{post, put};
 use axum::{Json, Router};
-use baricord_core::case::entries::append;
-use baricord_core::case::{Case, CsvWriting, RecordingSpec};
+use baricord_core::case::{Case, CsvWriting, RecordingSpec, ReferenceSpec};
+use baricord_core::edit::act::CaseAct;
 use baricord_core::error::Problem;
-use baricord_formats::{Look, described, look, read_recording, speed_described};
+use baricord_formats::{ColumnRole, Look, described, look, read_recording, speed_described};
 use baricord_store::Scope;
 use baricord_store::incoming::{Announced, Incoming, LARGEST_PIECE};
-use serde::Deserialize;
-use serde_json::{Value, json};
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// How much of a file is looked at.
@@ -38,12 +37,19 @@ struct Announce {
     of: Option<Uuid>,
 }
 
+/// How much of a file is here.
+#[derive(Serialize)]
+struct Received {
+    id: Uuid,
+    received: i64,
+}
+
 fn phase(word: &str) -> &'static str {
     if word == "after" { "after" } else { "before" }
 }
 
 /// A file is announced, or found to be half here.
-async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> Result<Json<Value>, PageError> {
+async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> Result<Json<Received>, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     s.case(id).await?;
@@ -59,7 +65,7 @@ async fn announce(m: Member, Path(id): Path<Uuid>, Form(a): Form<Announce>) -> R
     let name: String = a.name.chars().filter(|c| !c.is_control()).take(200).collect();
     let up = s.announce(id, Announced { of: a.of, name: &name, size: a.size, phase: phase(&a.phase) }).await?;
     s.commit().await?;
-    Ok(Json(json!({"id": up.id, "received": up.received})))
+    Ok(Json(Received { id: up.id, received: up.received }))
 }
 
 #[derive(Deserialize)]
@@ -73,12 +79,12 @@ async fn piece(
     Path((id, up)): Path<(Uuid, Uuid)>,
     Query(q): Query<Offset>,
     body: Bytes,
-) -> Result<Json<Value>, PageError> {
+) -> Result<Json<Received>, PageError> {
     may_write(&m)?;
     let mut s = m.scope().await?;
     let received = s.take_piece(id, up, q.from, &body).await?;
     s.commit().await?;
-    Ok(Json(json!({"received": received})))
+    Ok(Json(Received { id: up, received }))
 }
 
 /// The same from a browser without scripts: one form with the file in it.
@@ -110,63 +116,58 @@ async fn whole(m: Member, Path(id): Path<Uuid>, form: Multipart) -> Result<Redir
     Ok(Redirect::to(&format!("/cases/{id}/incoming/{}", of.unwrap_or(up.id))))
 }
 
-/// The recording's description that the form makes.
+/// The recording's description that the form makes, without its id and its files.
 async fn described_run(
     s: &mut Scope,
     case: &Case,
     f: &FormFields,
     up: &Incoming,
     speed: Option<&Incoming>,
-) -> Result<Value, PageError> {
-    let mut spec = json!({
-        "id": "", "symptom": f.text("symptom").or(case.symptoms.first().map(|s| s.id.as_str())), "phase": phase(f.text("phase").unwrap_or(&up.phase)),
-        "file": "", "gear": f.text("gear"), "throttle": f.text("throttle").unwrap_or("drive"),
-        "place": f.text("place").unwrap_or("seat-rail"),
-    });
-    if let Some(range) = f.text("range") {
-        spec["range"] = range.into();
-    }
+) -> Result<RecordingSpec, PageError> {
     let how = writing(f, "");
-    match looked(s, up, &how).await? {
+    let columns_say = match looked(s, up, &how).await? {
         Look::Table(t) => {
-            for (k, v) in described(&t, &columns(f, "", &t))?.as_object().into_iter().flatten() {
-                spec[k] = v.clone();
-            }
-            if how != CsvWriting::default() {
-                spec["csv"] = serde_json::to_value(&how).unwrap_or_default();
-            }
+            let said = described(&t, &columns(f, "", &t))?;
+            RecordingSpec { csv: Some(how).filter(|how| *how != CsvWriting::default()), ..said }
         }
-        Look::Sound(w) => {
-            spec["time"] = Value::Null;
-            spec["channels"] = sound_columns(f, w.channels)
-                .iter()
-                .map(|c| json!({"column": c.name, "quantity": c.role.id(), "unit": c.unit}))
-                .collect();
-        }
+        Look::Sound(w) => RecordingSpec {
+            channels: sound_columns(f, w.channels).iter().map(ColumnRole::channel).collect(),
+            ..RecordingSpec::default()
+        },
         Look::Track => {
             return Err(Problem::new("only-speed", "this is a track: it holds the speed only").field("file").into());
         }
-    }
-    if let Some(up) = speed {
-        spec["speed"] = match looked(s, up, &writing(f, "s_")).await? {
+    };
+    let reference = match speed {
+        None => columns_say.speed.clone(),
+        Some(up) => Some(match looked(s, up, &writing(f, "s_")).await? {
             Look::Table(t) => speed_described(&t, &columns(f, "s_", &t))?,
-            _ => json!({}),
-        };
-    }
-    Ok(spec)
+            _ => ReferenceSpec::default(),
+        }),
+    };
+    Ok(RecordingSpec {
+        symptom: f.owned("symptom").or_else(|| case.symptoms.first().map(|s| s.id.clone())),
+        phase: Some(phase(f.text("phase").unwrap_or(&up.phase)).into()),
+        gear: f.owned("gear"),
+        throttle: Some(f.text("throttle").unwrap_or("drive").into()),
+        place: Some(f.text("place").unwrap_or("seat-rail").into()),
+        range: f.owned("range"),
+        speed: reference,
+        ..columns_say
+    })
 }
 
 /// The file's columns are named: it becomes a run of the case, and an analysis is asked for.
 async fn keep(Posted { member: m, path: (id, up), form: f }: Posted<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.case;
+    let case = s.case(id).await?.into_case();
     let up = s.incoming(id, up).await?;
     if up.of_id.is_some() {
         return Err(PageError::NotFound);
     }
     let speed = s.speed_for(id, up.id).await?;
     let mut spec = described_run(&mut s, &case, &f, &up, speed.as_ref()).await?;
-    let is_sound = spec["time"].is_null();
+    let is_sound = spec.time.is_none();
     // Small ones are read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
     let samples = if up.size <= READ_AT_ONCE {
         let file = s.incoming_file(id, up.id).await?;
@@ -174,12 +175,10 @@ async fn keep(Posted { member: m, path: (id, up), form: f }: Posted<(Uuid, Uuid)
             Some(i) => Some(s.incoming_file(id, i.id).await?),
             None => None,
         };
-        let mut probe = spec.clone();
-        (probe["id"], probe["file"]) = ("R".into(), "x".into());
-        if speed.is_some() {
-            probe["speed"]["file"] = "y".into();
+        let mut read = RecordingSpec { id: "R".into(), file: "x".into(), ..spec.clone() };
+        if let Some(reference) = read.speed.as_mut().filter(|_| speed.is_some()) {
+            reference.file = Some("y".into());
         }
-        let read: RecordingSpec = baricord_core::error::read_json(&probe)?;
         let samples = tokio::task::spawn_blocking(move || {
             read_recording(&read, &move |n| Ok(if n == "y" { speed_file.clone() } else { Some(file.clone()) }))
         })
@@ -200,19 +199,14 @@ async fn keep(Posted { member: m, path: (id, up), form: f }: Posted<(Uuid, Uuid)
     };
     let run = s.new_run_id(id).await?;
     let kept = format!("recordings/{}.{}", run.to_lowercase(), if is_sound { "wav" } else { "csv" });
+    (spec.id, spec.file) = (run.clone(), kept.clone());
     let mut kept_speed = String::new();
-    s.edit_case(id, None, &format!("loaded a run: {}", up.name), &m.person.name, |d| {
-        spec["id"] = run.clone().into();
-        spec["file"] = kept.clone().into();
-        if speed.is_some() {
-            let track = spec["speed"]["column"].is_null();
-            kept_speed = format!("recordings/{}-speed.{}", run.to_lowercase(), if track { "gpx" } else { "csv" });
-            spec["speed"]["file"] = kept_speed.clone().into();
-        }
-        append(d, "recordings", spec);
-        Ok(())
-    })
-    .await?;
+    if let Some(reference) = spec.speed.as_mut().filter(|_| speed.is_some()) {
+        let ending = if reference.column.is_none() { "gpx" } else { "csv" };
+        kept_speed = format!("recordings/{}-speed.{ending}", run.to_lowercase());
+        reference.file = Some(kept_speed.clone());
+    }
+    crate::edits::keep(&m, &mut s, id, &f, CaseAct::AddRecording(Box::new(spec))).await?;
     s.remove_file(id, &kept).await?;
     s.keep_incoming(id, up.id, &kept).await?;
     if let Some(i) = &speed {
