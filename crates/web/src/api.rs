@@ -14,6 +14,7 @@ use baricord_core::calc;
 use baricord_core::error::Problem;
 use baricord_formats::{CaseSource, answers};
 use baricord_store::StoreError;
+use baricord_store::people::Person;
 use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -55,7 +56,7 @@ impl IntoResponse for ApiError {
     }
 }
 
-fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiError {
+pub(crate) fn fail(status: StatusCode, code: &str, message: impl Into<String>) -> ApiError {
     ApiError(status, Problem::new(code, message))
 }
 
@@ -64,7 +65,7 @@ pub(crate) fn too_large() -> ApiError {
 }
 
 /// What the database or a disk answered: what is temporary says so.
-fn kept(e: &StoreError) -> ApiError {
+pub(crate) fn kept(e: &StoreError) -> ApiError {
     if !e.is_temporary() {
         return broken(e);
     }
@@ -90,23 +91,27 @@ fn broken(e: &dyn std::fmt::Display) -> ApiError {
 /// Somebody whose token is known; the answers are the same for all.
 struct Caller;
 
+/// Who calls, by the token of the request.
+pub(crate) async fn token_person(parts: &Parts, app: &App) -> Result<Person, ApiError> {
+    let token = parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
+    let Some(secret) = token else {
+        return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
+    };
+    match app.store.person_of_token(secret.trim()).await {
+        Ok(Some(p)) if !p.demo || app.is_demo_request(&parts.headers) => Ok(p),
+        Ok(Some(_)) => {
+            Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "a token of the demo works where the demo runs alone"))
+        }
+        Ok(None) => Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "this token is not known, or was taken back")),
+        Err(e) => Err(kept(&e)),
+    }
+}
+
 impl FromRequestParts<App> for Caller {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
-        let token =
-            parts.headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
-        let Some(secret) = token else {
-            return Err(fail(StatusCode::UNAUTHORIZED, "no-token", "send a personal access token: Authorization: Bearer …"));
-        };
-        match app.store.person_of_token(secret.trim()).await {
-            Ok(Some(p)) if !p.demo || app.is_demo_request(&parts.headers) => Ok(Self),
-            Ok(Some(_)) => {
-                Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "a token of the demo works where the demo runs alone"))
-            }
-            Ok(None) => Err(fail(StatusCode::UNAUTHORIZED, "unknown-token", "this token is not known, or was taken back")),
-            Err(e) => Err(kept(&e)),
-        }
+        token_person(parts, app).await.map(|_| Self)
     }
 }
 
@@ -228,6 +233,16 @@ async fn description() -> Json<Value> {
                 json!([{"name": "recording", "in": "query", "required": false, "schema": {"type": "string"}}])),
             "/api/v1/diagnose": of_case("ranked causes for each symptom, and the next tests", json!([])),
             "/api/v1/verify": of_case("before against after, order by order", json!([])),
+            "/api/v1/cases/{id}/edits": {"post": {
+                "summary": "edits of a case of the caller's workshop, one after the other; each is applied, was there already, stands beside another's, or is refused. Acts and their shapes: docs/edits.md",
+                "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "string", "format": "uuid"}}],
+                "requestBody": {"required": true, "content": {"application/json": {"schema": {"type": "object", "required": ["edits"], "properties": {"edits": {"type": "array",
+                    "maxItems": baricord_store::events::MOST_EDITS, "items": {"type": "object", "required": ["id", "at_time", "do"], "properties": {
+                        "id": {"type": "string", "format": "uuid", "description": "version 7; the same again is answered already"},
+                        "at_time": {"type": "string", "format": "date-time"},
+                        "base": {"type": "integer", "description": "the revision of the case, or of the entry, that was seen"},
+                        "do": {"type": "object", "minProperties": 1, "maxProperties": 1}}}}}}}}},
+                "responses": ok("for each edit: id, status (applied, already, conflict or refused), sequence, both, error")}},
         }
     }))
 }
@@ -236,7 +251,7 @@ async fn nowhere() -> ApiError {
     fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify and openapi.json")
 }
 
-fn slow_down(e: GovernorError) -> Response<Body> {
+pub(crate) fn slow_down(e: GovernorError) -> Response<Body> {
     match e {
         GovernorError::TooManyRequests { wait_time, .. } => {
             fail(StatusCode::TOO_MANY_REQUESTS, "too-many-calls", format!("wait {wait_time} s")).into_response()

@@ -79,10 +79,10 @@ mod tests {
     use baricord_core::case::Case;
     use baricord_core::case::document::unknown_keys;
     use baricord_core::case::vocabulary::KINDS;
-    use baricord_core::edit::unknown_words;
     use baricord_core::reasoning::attribution::analyze;
     use baricord_core::reasoning::diagnose;
     use baricord_core::reasoning::knowledge::builtin;
+    use baricord_core::reasoning::unknown_words::unknown_words;
 
     /// What is wrong, where that is meant to be found: title, symptom, fault, place.
     const TRUTH: &[(&str, &str, &str, &str)] = &[

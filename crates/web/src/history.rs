@@ -100,7 +100,9 @@ async fn take_back(headers: HeaderMap, Posted { member: m, path: id, form: f }: 
     let event = match f.text("event") {
         Some(e) => e.parse().map_err(|_| Problem::new("bad-id", "this is no edit").field("event"))?,
         None => {
-            let all = m.scope().await?.events(id, 0, LOOKED_AT).await?;
+            let mut s = m.scope().await?;
+            s.case(id).await?;
+            let all = s.events(id, 0, LOOKED_AT).await?;
             let stands = all.into_iter().find(|e| e.takes_back.is_none() && !e.taken_back);
             let nothing = || Problem::new("missing", "nothing is left to take back").field("event");
             stands.filter(|e| e.sequence > 1).ok_or_else(nothing)?.id

@@ -11,13 +11,14 @@
 //! | [`board`], [`cases`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened, each vehicle's history, what is known |
 //! | [`history`] | what was done to a case, and taken back |
 //! | [`printout`], [`second_opinion`], [`import_export`] | what leaves: one page, a link for one person, the open file |
-//! | [`api`], [`api_tokens`] | the same answers for programs, and by which tokens they call |
+//! | [`api`], [`api_edits`], [`api_tokens`] | the same answers for programs, edits from scripts and waiting pages, by which tokens they call |
 //! | [`worker`], [`drive_runner`] | analyses and drives under way; [`thermal_state`] is where the core meets a clock |
 //! | [`auth`], [`request_body`], [`upload`], [`work_limits`] | who signs in; what may come in, and how much at once |
 //! | [`error`], [`theme`], [`static_files`], [`table_export`] | errors as pages, dark or light, files inside the program, tables as CSV |
 //! | [`demo`] | the made-up fleet of Harrowmere |
 
 pub mod api;
+pub mod api_edits;
 pub mod api_tokens;
 pub mod auth;
 pub mod board;
@@ -134,6 +135,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
     Router::new()
         .merge(forms)
         .merge(files)
+        .merge(api_edits::routes().layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT)))
         .layer(auth)
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))
         .layer(CsrfLayer::new())

@@ -7,8 +7,27 @@
     const n = document.getElementById("notice");
     if (n) { n.textContent = text; n.hidden = !text; }
   };
-  // Without TLS a browser has no randomUUID: the mark only has to be this page's own.
-  const mark = () => [...crypto.getRandomValues(new Uint32Array(4))].map((n) => n.toString(16).padStart(8, "0")).join("");
+  // The id of an edit, a UUID of version 7: what is sent again because its receipt was lost is kept once.
+  const uuid = () => {
+    const b = crypto.getRandomValues(new Uint8Array(16)), ms = Date.now();
+    for (let i = 0; i < 6; i++) b[i] = Math.floor(ms / 2 ** (8 * (5 - i))) & 255;
+    b[6] = (b[6] & 15) | 112; b[8] = (b[8] & 63) | 128;
+    const hex = [...b].map((n) => n.toString(16).padStart(2, "0")).join("");
+    return hex.replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, "$1-$2-$3-$4-$5");
+  };
+  // What a form of the lift does to the case, by the address that it would be sent to.
+  const acts = {
+    observations: (v) => ({ "answer-test": { ...v.of("test", "symptom", "at", "gear", "outcome", "note", "phase"), also: v.all("also"), seen_to: v.all("seen-to") } }),
+    "lift/later": (v) => ({ "ask-later": v.of("test", "at", "gear") }),
+    "lift/vote": (v) => ({ "answer-blind": { question: v.of("test", "symptom", "at", "gear"), ...v.of("outcome", "note"), seen_to: v.all("seen-to") } }),
+    "lift/decide": (v) => ({ "decide-blind": { question: v.of("test", "symptom", "at", "gear"), ...v.of("stands") } }),
+  };
+  const act = (path, body) => {
+    const all = (name) => body.getAll(name).map((x) => x.trim()).filter(Boolean);
+    const of = (...names) => Object.fromEntries(names.filter((n) => all(n).length).map((n) => [n, all(n)[0]]));
+    const [, id, kind] = path.match(/^\/cases\/([^/]+)\/(.+)$/) || [];
+    return kind in acts ? { url: `/api/v1/cases/${id}/edits`, page: `/cases/${id}/${all("back")[0] || "lift"}?s=${all("symptom")[0] || ""}`, act: acts[kind]({ all, of }) } : null;
+  };
 
   const queue = [], refused = [];
   let busy = false, away = false;
@@ -55,31 +74,52 @@
     .some((i) => i.value !== i.defaultValue && !i.closest("[hidden], [data-answered]"));
   const typing = () => begun(document.getElementById("main") || document.body);
 
+  // Edits that wait for one case go together; a file goes alone.
+  const MOST = 50;
+  const next = () => queue[0].edit ? queue.slice(0, MOST).filter((q, i, all) => q.edit && q.url === queue[0].url && all.slice(0, i).every((p) => p.edit && p.url === queue[0].url)) : [queue[0]];
+  const post = (batch) => {
+    const [e] = batch;
+    // A connection that hangs is let go: with its id an edit may be sent again.
+    if (!e.edit) return fetch(e.url, { method: "POST", body: e.body, signal: AbortSignal.timeout(180000) });
+    return fetch(e.url, { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify({ edits: batch.map((q) => q.edit) }), signal: AbortSignal.timeout(20000) });
+  };
+  const tell = (e, why) => {
+    if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; notice(why); } else refused.push(`${e.words}: ${why}`);
+  };
   const pump = async () => {
     if (busy) return;
     busy = true;
     let last = null;
     for (let pause = 500; queue.length; ) {
-      const e = queue[0];
-      const slow = setTimeout(() => { away = true; advance(e); draw(); }, 1500);
+      const batch = next();
+      const slow = setTimeout(() => { away = true; batch.forEach(advance); draw(); }, 1500);
       let answer = null;
-      // A connection that hangs is let go: with its mark an answer may be sent again.
-      const most = AbortSignal.timeout(e.body instanceof FormData ? 180000 : 20000);
-      try { answer = await fetch(e.url, { method: "POST", body: e.body, signal: most }); } catch { /* the server is away */ }
+      try { answer = await post(batch); } catch { /* the server is away */ }
       clearTimeout(slow);
-      const out = answer && answer.redirected && new URL(answer.url).pathname === "/sign-in";
+      const out = answer && (answer.status === 401 || answer.redirected && new URL(answer.url).pathname === "/sign-in");
       if (answer && answer.ok && !out) {
-        queue.shift(); pause = 500;
-        last = [answer.url, await answer.text(), e];
-        draw();
-        continue;
+        let said = null;
+        try { said = batch[0].edit ? (await answer.json()).edits : await answer.text(); } catch { /* it broke off: it is sent again */ }
+        if (said !== null) {
+          queue.splice(0, batch.length); pause = 500;
+          if (!batch[0].edit) last = { url: answer.url, text: said };
+          else batch.forEach((q, i) => {
+            const s = said[i] || {};
+            if (s.status === "applied" || s.status === "already") last = { url: q.page };
+            else tell(q, s.error ? s.error.message : `${(s.both ? s.both.theirs : []).map((t) => `${t.by}: ${t.what}`).join("; ")}: changed meanwhile`);
+          });
+          draw();
+          continue;
+        }
       }
       // What the server refuses would be refused again: it is told and not in the way of the rest. Whatever else
       // it answers (a fault, a limit, too slow) may be otherwise in a moment: the answer is kept and sent again.
-      if (answer && !out && answer.status >= 400 && answer.status < 500 && ![408, 429].includes(answer.status)) {
-        const coded = answer.headers.get("x-problem"), why = coded ? decodeURIComponent(coded) : `status ${answer.status}`;
-        queue.shift();
-        if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; notice(why); } else refused.push(`${e.words}: ${why}`);
+      if (answer && !answer.ok && !out && answer.status >= 400 && answer.status < 500 && ![408, 429].includes(answer.status)) {
+        let why = `status ${answer.status}`;
+        const coded = answer.headers.get("x-problem");
+        try { why = batch[0].edit ? (await answer.json()).error.message : coded ? decodeURIComponent(coded) : why; } catch { /* no more is known */ }
+        queue.splice(0, batch.length);
+        batch.forEach((q) => tell(q, why));
         draw();
         continue;
       }
@@ -92,18 +132,24 @@
     }
     busy = false; away = false;
     draw();
-    if (last && !typing()) show(last[0], last[1]);
-    else if (last) notice("All answers have arrived. The question on this page is from before them.");
+    if (!last) return;
+    if (typing()) { notice("All answers have arrived. The question on this page is from before them."); return; }
+    try {
+      if (!last.text) { const page = await fetch(last.url); last = { url: page.url, text: await page.text() }; }
+      if (!busy && !typing()) show(last.url, last.text);
+    } catch { notice("All answers have arrived."); }
   };
 
   const send = (form, url, body, words) => {
-    const stop = form.closest("article.stop");
-    body.append("mark", mark());
-    const entry = { url, body, words, stop };
-    if (stop && !form.dataset.pin) stop.dataset.answered = "yes";
+    const stop = form.closest("article.stop"), one = act(url, body);
+    if (!one) return false;
+    stop && (stop.dataset.answered = "yes");
+    const edit = { id: uuid(), at_time: new Date().toISOString(), do: one.act };
+    const entry = { url: one.url, page: one.page, edit, words, stop };
     queue.push(entry);
     if (away) { advance(entry); draw(); }
     pump();
+    return true;
   };
 
   document.addEventListener("submit", (e) => {
@@ -128,7 +174,7 @@
     const body = new FormData();
     for (const i of form.querySelectorAll("input[type=hidden]")) body.append(i.name, i.value);
     const stop = form.closest("article.stop");
-    body.append("mark", mark());
+    body.append("edit", uuid());
     body.append("file", file, file.name);
     queue.push({ url: form.getAttribute("action"), body, words: `${file.name}: ${stop ? stop.querySelector("h2").textContent.trim() : ""}`, stop: null });
     notice(`${file.name} is on its way.`);

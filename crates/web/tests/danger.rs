@@ -4,6 +4,7 @@
 mod support;
 
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::first_steps::layouts;
 use serde_json::{Value, json};
 use support::{Browser, Ground};
@@ -33,7 +34,7 @@ async fn case(g: &Ground, layout: usize, kind: &str, observations: Value) -> Uui
     doc["symptoms"] = json!([{"id": "S1", "kind": kind}]);
     doc["observations"] = observations;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+    let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "Harrowmere").await.unwrap();
     s.commit().await.unwrap();
     id
 }

@@ -28,7 +28,7 @@ async fn a_part_is_not_ordered_on_a_hunch_without_a_reason_that_is_kept() {
     let why: Vec<_> = HUNCH.iter().copied().chain([("reason", "the part is on the ferry already")]).collect();
     assert_eq!(g.post_form(&c, &repairs, &why).await.status(), 303);
     let now = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
-    let last = now.document["repairs"].as_array().unwrap().last().unwrap();
+    let last = now.document.json()["repairs"].as_array().unwrap().last().unwrap();
     assert_eq!((last["reason"].as_str(), last["part"].as_str()), (Some("the part is on the ferry already"), Some("original")));
     let r = g.post_form(&c, &repairs, &[("fault", "joint-worn"), ("at", "prop.rear.j2"), ("part", "gold")]).await;
     assert_eq!(r.status(), 422);
@@ -40,7 +40,7 @@ async fn what_is_due_leaves_the_list_alone_and_is_told_with_the_repair_after_it(
     let id = g.full_case().await;
     let c = g.client(Some("a@harrowmere.example")).await;
     let weigh = async || {
-        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case;
+        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case();
         let k = baricord_core::reasoning::knowledge::builtin();
         baricord_core::reasoning::beliefs(&case, k, "S1", None)
     };
@@ -52,7 +52,7 @@ async fn what_is_due_leaves_the_list_alone_and_is_told_with_the_repair_after_it(
     assert!(g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap().contains("Replaced as due"));
     let next = [("fault", "prop-bent"), ("at", "prop.rear.s2"), ("symptom", "S1"), ("reason", "it is here"), ("part", "used")];
     assert_eq!(g.post_form(&c, &repairs, &next).await.status(), 303);
-    let doc = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
+    let doc = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document.json().clone();
     assert_eq!(doc["repairs"].as_array().unwrap().last().unwrap()["with"], json!(["joint-worn@prop.rear.j2"]));
 }
 
@@ -101,7 +101,7 @@ async fn refused_at_the_gate_reasoned_due_not_cured_and_back_in_the_browser() {
     let id = g.full_case().await;
     let b = Browser::new().await;
     b.sign_in(&g, "a@harrowmere.example").await;
-    let document = async || g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
+    let document = async || g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document.json().clone();
     let repairs = async |n: usize| {
         for _ in 0..200 {
             if document().await["repairs"].as_array().unwrap().len() == n {
@@ -178,7 +178,7 @@ async fn a_workshop_s_own_limits_hold_where_a_vehicle_names_none() {
     // What is typed as it ships is no change.
     assert!(page.contains("has changed 2 of it") && page.contains("name=\"shaft-centre\" value=\"0.31\""));
     // The document stays as it came, and a vehicle's own figure comes first.
-    let d = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document;
+    let d = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().document.json().clone();
     assert!(d["vehicle"]["limits"].get("runout_mm").is_none());
     g.changed_by("Tovi", id, |d| d["vehicle"]["limits"]["runout_mm"] = json!({"prop.rear.s2.centre": 0.44})).await;
     assert!(measure().await.contains("0.44"));

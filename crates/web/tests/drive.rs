@@ -43,7 +43,7 @@ async fn the_coach_asks_again_for_what_was_too_fast_and_stops_when_it_has_enough
     b.says("run R2").await;
     b.see("nav.runs").await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let case = s.case(id).await.unwrap().case;
+    let case = s.case(id).await.unwrap().into_case();
     assert!(case.recordings.len() >= 3, "the hasty run and the one after it are both kept");
     drop(s);
     g.wait_for_analysis(id).await;
@@ -97,9 +97,9 @@ async fn another_copy_goes_on_with_a_drive_and_loses_nothing_of_it() {
     assert_eq!(d.state, "done", "{:?}", d.problem);
     // The coach ended it: the vehicle stands there as after the button.
     let case = s.case(id).await.unwrap();
-    let state = case.case.state.expect("how it stands");
+    let state = case.case().state.clone().expect("how it stands");
     assert!(!state.is_up() && state.warm_until.is_some());
-    assert!(case.case.recordings.iter().filter(|r| r.is_simulated()).count() >= 1);
+    assert!(case.case().recordings.iter().filter(|r| r.is_simulated()).count() >= 1);
     let whole = s.leg_so_far(drive, 0).await.unwrap();
     assert!(whole.samples.len() > before.samples.len() && whole.samples.starts_with(&before.samples));
     // The same drive without a break is the same run.

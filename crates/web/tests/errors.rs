@@ -33,7 +33,7 @@ async fn recordings_that_cannot_be_read_name_what_is_wrong_and_leave_the_case_al
     assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().version, version);
     let (status, _) = upload(&g, &c, id, csv(&rear_drive(2), "prop-imbalance@prop.rear.s2", 9).into_bytes()).await;
     assert_eq!(status, 303);
-    assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case.recordings.len(), 2);
+    assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case().recordings.len(), 2);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -76,9 +76,9 @@ async fn forms_name_the_field_and_a_stale_save_is_told() {
         ("/observations", &[("test", "kick"), ("outcome", "x")][..], "no test"),
         ("/measure/angles", &[("at", "prop.rear"), ("side0", "-3"), ("rpm", "3000")][..], "without a sign"),
         ("/measure/runout", &[("at", "prop.rear.s1.centre"), ("deg", "0"), ("mm", "1")][..], "4 to 36"),
-        ("/repairs/0", &[("done", "yes"), ("marks", "")][..], "marked"),
-        ("/repairs/0", &[("done", "no"), ("torque-what", "flange"), ("torque-nm", "80"), ("torque-source", "")][..], "source"),
-        ("/verdict", &[("result", "maybe")][..], "no result"),
+        ("/repairs/r1", &[("done", "yes"), ("marks", "")][..], "marked"),
+        ("/repairs/r1", &[("done", "no"), ("torque-what", "flange"), ("torque-nm", "80"), ("torque-source", "")][..], "source"),
+        ("/verdict", &[("result", "maybe"), ("repair", "r1")][..], "not known"),
     ] {
         let (status, problem, text) = post(path, fields).await;
         assert_eq!(status, 422, "{path} {fields:?}");
@@ -132,7 +132,7 @@ async fn a_long_recording_comes_in_and_goes_out_whole() {
     let r = g.upload(&c, id, text.clone().into_bytes()).await;
     assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
     let mut s = g.store.scope(g.a).await.unwrap();
-    let name = s.case(id).await.unwrap().case.recordings.last().unwrap().clone();
+    let name = s.case(id).await.unwrap().into_case().recordings.last().unwrap().clone();
     let file = s.file(id, &name.file).await.unwrap().unwrap();
     assert!(file.bytes().unwrap() == text.as_bytes(), "the file came back changed");
     let samples = s.samples(id, &name.id).await.unwrap().unwrap();

@@ -5,6 +5,7 @@
 mod support;
 
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::wording::{cause_words, ranked_words};
@@ -95,7 +96,7 @@ struct Job {
 }
 
 async fn case_of(g: &Ground, id: Uuid) -> Case {
-    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case
+    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case()
 }
 
 /// Which of the hidden faults a repair is of.
@@ -118,7 +119,7 @@ async fn job(g: &Ground, b: &Browser, name: &str, v: &Vehicle, seed: u64) -> Job
     )];
     // The driver's words, at the desk.
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(Case::new_document(name, name, json!(v)), "opened", "Harrowmere").await.unwrap();
+    let id = s.add_case(CaseDocument::new(Case::new(name, name, v.clone())), "opened", "Harrowmere").await.unwrap();
     s.commit().await.unwrap();
     b.go(&format!("{}/cases/{id}", g.url)).await;
     b.fill("textarea[name=words]", &format!("a {kind}, since last week")).await;

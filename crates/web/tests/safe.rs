@@ -103,11 +103,11 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
         (of("/measure/angles"), vec![("at", "prop.rear")]),
         (of("/observations"), vec![("test", "neutral-coast"), ("outcome", "stops")]),
         (of("/repairs"), vec![("fault", "joint-worn")]),
-        (of("/repairs/0"), vec![("done", "no")]),
-        (of("/verdict"), vec![("result", "cured")]),
+        (of("/repairs/r1"), vec![("done", "no")]),
+        (of("/verdict"), vec![("result", "cured"), ("repair", "r1")]),
         (of("/safety"), vec![("drive", "no"), ("reason", "x")]),
         (of("/found"), vec![("what", "x")]),
-        (of("/found/0/settled"), vec![]),
+        (of("/found/f1/settled"), vec![]),
         (of("/opinions"), vec![("question", "x"), ("days", "1")]),
         (of(&format!("/opinions/{}/revoke", Uuid::nil())), vec![]),
         ("/knowledge/house".into(), vec![("rate", "90")]),
@@ -126,7 +126,7 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
         assert!(g.get(&viewer, &of(page)).await.status().as_u16() < 400, "{page} as a viewer");
     }
     // A learner works, and does not buy, share or change knowledge.
-    let repair_part = g.post_form(&learner, &of("/repairs/0"), &[("done", "no"), ("part", "copy")]).await;
+    let repair_part = g.post_form(&learner, &of("/repairs/r1"), &[("done", "no"), ("part", "copy")]).await;
     assert_eq!(repair_part.status(), 403, "another part");
     for (path, fields) in posts.iter().filter(|p| {
         ["/repairs", "/opinions"].iter().any(|end| p.0.ends_with(end)) || p.0.ends_with("revoke") || p.0.starts_with("/knowledge")
@@ -137,7 +137,7 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
         g.post_form(&learner, &of("/observations"), &[("test", "neutral-coast"), ("outcome", "stops")]).await.status(),
         303
     );
-    assert_eq!(g.post_form(&learner, &of("/repairs/0"), &[("done", "no"), ("note", "seen")]).await.status(), 303);
+    assert_eq!(g.post_form(&learner, &of("/repairs/r1"), &[("done", "no"), ("note", "seen")]).await.status(), 303);
     let decide = g.get(&learner, &of("/decide")).await.text().await.unwrap();
     assert!(!decide.contains(&format!("action=\"/cases/{id}/repairs\"")), "no gate for a learner");
     assert!(!g.get(&learner, &of("/opinions")).await.text().await.unwrap().contains("ask-opinion"));

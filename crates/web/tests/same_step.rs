@@ -3,6 +3,7 @@
 mod support;
 
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::diagnose;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::builtin;
@@ -87,7 +88,7 @@ async fn every_page_names_the_same_next_step() {
             let next = next_action(&case, builtin(), &diagnose(&case, builtin(), None), None);
             seen.insert(format!("{:?}", next.kind));
             let mut s = g.store.scope(g.a).await.unwrap();
-            let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+            let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "Harrowmere").await.unwrap();
             s.commit().await.unwrap();
             let mut pages: Vec<String> = PAGES.iter().map(|p| format!("/cases/{id}/{p}")).collect();
             pages.push(format!("/cases/{id}/part/engine"));
@@ -151,7 +152,7 @@ async fn a_link_to_a_test_always_opens_that_test() {
     // One that was answered, one that is worth nothing, one of the road.
     doc["observations"] = json!([{"test": "spin-by-hand", "at": "hub.fl", "outcome": "rough"}]);
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+    let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "Harrowmere").await.unwrap();
     s.commit().await.unwrap();
     for (station, test, at) in [
         ("lift", "spin-by-hand", "hub.fl"),
@@ -184,7 +185,7 @@ async fn at_enough_the_button_is_the_repair() {
     let next = next_action(&case, builtin(), &diagnose(&case, builtin(), None), None);
     assert_eq!((next.kind, next.at.as_deref()), (ActionKind::Choose, Some("hub.fl")));
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+    let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "Harrowmere").await.unwrap();
     s.commit().await.unwrap();
     let page = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     let repair = between(&page, "id=\"repair-this\"", "</article>").unwrap();
@@ -215,7 +216,7 @@ async fn a_pair_is_planned_as_a_pair() {
     assert_eq!(next.words, "Repair: wheel bearing worn, front left hub, and front right hub");
     assert_eq!(next.places().collect::<Vec<_>>(), ["hub.fl", "hub.fr"]);
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(doc, "opened", "Harrowmere").await.unwrap();
+    let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "Harrowmere").await.unwrap();
     s.commit().await.unwrap();
     let page = g.get(&c, &format!("/cases/{id}/decide")).await.text().await.unwrap();
     // Drawn twice: for the desk and for the phone.
@@ -231,7 +232,7 @@ async fn a_pair_is_planned_as_a_pair() {
     fields.push(("part", "original"));
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/repairs"), &fields).await.status(), 303, "{fields:?}");
     let mut s = g.store.scope(g.a).await.unwrap();
-    let repair = s.case(id).await.unwrap().document["repairs"][0].clone();
+    let repair = s.case(id).await.unwrap().document.json()["repairs"][0].clone();
     drop(s);
     assert_eq!((&repair["at"], &repair["places"]), (&json!("hub.fl"), &json!(["hub.fr"])));
     for at in ["repair", "paper", "prove"] {

@@ -2,9 +2,12 @@
 
 mod support;
 
+use baricord_core::edit::act::CaseAct;
+use baricord_core::edit::vehicle::VehicleDescription;
 use serde_json::{Value, json};
 use std::time::Duration;
 use support::{Browser, Ground};
+use uuid::Uuid;
 
 const FIRST: &str = "a@harrowmere.example";
 const SECOND: &str = "a.two@harrowmere.example";
@@ -95,15 +98,23 @@ async fn what_is_sent_again_because_its_receipt_was_lost_changes_nothing() {
     let g = Ground::new().await;
     let id = g.full_case().await;
     let c = g.client(Some(FIRST)).await;
-    let answer =
-        [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("symptom", "S1"), ("back", "lift"), ("mark", "abc")];
+    let answer = [
+        ("test", "wheel-rock"),
+        ("outcome", "none"),
+        ("at", "hub.rl"),
+        ("symptom", "S1"),
+        ("back", "lift"),
+        ("edit", "0192f0c1-2a3b-7c4d-8e5f-001122334455"),
+    ];
     let before = observed(&g.document(id).await).len();
     for _ in 0..3 {
         assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &answer).await.status(), 303);
     }
     assert_eq!(observed(&g.document(id).await).len(), before + 1);
-    let long = "x".repeat(65);
-    let answer = [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("mark", long.as_str())];
+    let odd = [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("edit", "abc")];
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &odd).await.status(), 422);
+    let random = Uuid::new_v4().to_string();
+    let answer = [("test", "wheel-rock"), ("outcome", "none"), ("at", "hub.rl"), ("edit", random.as_str())];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/observations"), &answer).await.status(), 422);
 }
 
@@ -224,7 +235,8 @@ async fn a_stale_edit_shows_both() {
     b.see("form input[name=title]").await;
     b.js("document.querySelector('form input[name=title]').closest('details')?.setAttribute('open', '')").await;
     b.fill("form input[name=title]", "Mine").await;
-    g.changed_by("Tovi", id, |d| d["title"] = json!("Theirs")).await;
+    let theirs = VehicleDescription { title: Some("Theirs".into()), ..VehicleDescription::default() };
+    g.edited_by("Tovi", id, CaseAct::DescribeVehicle(Box::new(theirs))).await;
     b.js("document.querySelector('button[formaction$=vehicle]').click()").await;
     b.see("#both[open]").await;
     let shown = b.js("return document.querySelector('#both tbody').innerText").await;

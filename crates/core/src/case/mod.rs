@@ -89,7 +89,7 @@ impl Measurement {
 }
 
 /// Refuses text that cannot be kept: a NUL, in a value or a key, at any depth.
-fn check_text(doc: &Value) -> Result<(), Problem> {
+pub(crate) fn check_text(doc: &Value) -> Result<(), Problem> {
     let bad = || Problem::new("nul", "a text holds the character NUL, which is no text");
     match doc {
         Value::String(s) if s.contains('\0') => Err(bad()),
@@ -231,8 +231,16 @@ impl Case {
         entry::give_ids(&mut case.observations);
         entry::give_ids(&mut case.measurements);
         entry::give_ids(&mut case.repairs);
+        case.tidy();
         case.check()?;
         Ok(case)
+    }
+
+    /// What says nothing is not there.
+    pub(crate) fn tidy(&mut self) {
+        if self.state.as_ref().is_some_and(|s| *s == State::default()) {
+            self.state = None;
+        }
     }
 
     /// What a case must hold to: lists of a bounded length, a vehicle that can be, no id twice.

@@ -32,7 +32,7 @@ pub fn overlap(a: &[String], b: &[String]) -> bool {
 }
 
 /// Numbers as they are written in a case file: a whole one has no point.
-pub(super) fn plain_numbers(v: &mut Value) {
+pub(crate) fn plain_numbers(v: &mut Value) {
     match v {
         Value::Number(n) => {
             if let Some(x) = n.as_f64().filter(|x| n.is_f64() && x.fract() == 0.0 && x.abs() < 1e15) {

@@ -122,10 +122,6 @@ pub(super) fn record_attempt(x: &EditContext, case: &mut Case, e: &CaseEdit, a: 
         let message = format!("“{unit}” is no unit of this vehicle that is changed whole");
         return Err(Problem::new("unknown-fault", message).field("cause"));
     }
-    let earlier = "earlier-work".to_string();
-    if intake::counts_as_work(&trust) && !case.history.contains(&earlier) {
-        case.history.push(earlier);
-    }
     let id = e.entry_id();
     case.attempts.push(Attempt {
         id: id.clone(),
@@ -140,7 +136,17 @@ pub(super) fn record_attempt(x: &EditContext, case: &mut Case, e: &CaseEdit, a: 
         at_time: e.time(),
         ..Attempt::default()
     });
+    count_earlier_work(case);
     Ok(Applied::made(format!("tried before: {what}"), id))
+}
+
+/// What others tried counts as earlier work.
+pub(super) fn count_earlier_work(case: &mut Case) {
+    let earlier = "earlier-work".to_string();
+    let counts = |a: &Attempt| intake::counts_as_work(a.trust.as_deref().unwrap_or("told"));
+    if case.attempts.iter().any(counts) && !case.history.contains(&earlier) {
+        case.history.push(earlier);
+    }
 }
 
 pub(super) fn add_hint(x: &EditContext, case: &mut Case, e: &CaseEdit, h: &NewHint) -> Result<Applied, Problem> {

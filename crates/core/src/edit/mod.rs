@@ -20,8 +20,8 @@ pub mod vehicle;
 mod words;
 
 use crate::analysis::Analysis;
-use crate::case::Case;
 use crate::case::patch::Path;
+use crate::case::{Case, check_text};
 use crate::error::Problem;
 use crate::permission::Act;
 use crate::reasoning::knowledge::{Knowledge, builtin};
@@ -30,7 +30,6 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use take_back::PastEdit;
 use uuid::Uuid;
-pub use words::unknown_words;
 
 /// One change of a case.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -176,8 +175,10 @@ impl EditContext<'_> {
         if edit.id.get_version_num() != 7 {
             return Err(Problem::new("bad-id", "the id of an edit is a UUID of version 7").field("id"));
         }
+        check_text(&serde_json::to_value(edit).unwrap_or_default())?;
         let mut next = case.clone();
         let applied = self.act(&mut next, edit)?;
+        next.tidy();
         next.check()?;
         *case = next;
         Ok(applied)

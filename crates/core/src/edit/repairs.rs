@@ -1,11 +1,12 @@
 //! Rules of repairs: chosen, planned, done, judged.
 
 use super::act::{EntryId, Judgement, RepairDetails};
-use super::words::{PARTS, RESULTS, known, need_symptom, note};
+use super::words::{known, need_symptom, note};
 use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Case, Repair, Torque};
 use crate::error::Problem;
 use crate::reasoning::gate::gates;
+use crate::reasoning::unknown_words::{PARTS, RESULTS};
 use crate::reasoning::wording::repair_words;
 use crate::repair::purchasing::ChosenRepair;
 

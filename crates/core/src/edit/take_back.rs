@@ -101,5 +101,7 @@ pub(super) fn take_back(past: &[PastEdit], case: &mut Case, e: &CaseEdit, t: &Ta
         return refused("needed", format!("{named} belongs to it: take that back first"));
     }
     *case = next;
+    // What another attempt says as well stays.
+    super::complaint::count_earlier_work(case);
     Ok(Applied::words(format!("took back: {}", one.words)))
 }

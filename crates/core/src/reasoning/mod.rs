@@ -38,6 +38,7 @@ pub mod test_answer;
 mod test_order;
 mod test_selection;
 mod units;
+pub mod unknown_words;
 mod weighed;
 pub mod wording;
 
@@ -93,11 +94,7 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
         symptoms.push(answer(case, k, &s.id, &w));
         weighed.push((s.id.clone(), w));
     }
-    let unknown = case.symptoms.iter().filter(|s| knowledge::kinds_meant(&s.kind).is_empty());
-    warnings.extend(unknown.map(|s| {
-        let message = format!("“{}” is no kind of symptom that is known: the kind is not weighed", s.kind);
-        Warning::new("unknown-kind", message).at(&s.id)
-    }));
+    warnings.extend(unknown_words::unknown_words(case, k));
     warnings.extend(case.recordings.iter().filter(|r| !case.is_weighed(r)).map(|r| {
         let message = format!("run {} was made by the simulated recorder: no vehicle drove it, and it does not count", r.id);
         Warning::new("simulated-run", message).at(&r.id)

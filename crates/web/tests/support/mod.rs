@@ -3,10 +3,13 @@
 #![allow(dead_code)]
 
 use baricord_core::case::Case;
+use baricord_core::case::document::CaseDocument;
+use baricord_core::edit::act::CaseAct;
 use baricord_core::vehicle::{Vehicle, sample};
 use baricord_formats::write_csv;
 use baricord_simulator::{RunPlan, run};
 use baricord_store::Store;
+use baricord_store::events::Author;
 use baricord_store::people::Role;
 use baricord_web::{App, router, worker};
 use serde_json::{Value, json};
@@ -99,17 +102,42 @@ impl Ground {
 
     /// What a case of the first workshop holds now.
     pub async fn document(&self, id: Uuid) -> Value {
-        self.store.scope(self.a).await.unwrap().case(id).await.unwrap().document
+        self.store.scope(self.a).await.unwrap().case(id).await.unwrap().document.json().clone()
     }
 
-    /// Somebody else of the first workshop changes a case.
+    /// A case of the first workshop holds something else, however that came: no edit did it.
     pub async fn changed_by(&self, person: &str, id: Uuid, change: impl FnOnce(&mut Value)) {
+        let mut d = self.document(id).await;
+        change(&mut d);
+        let mut tx = self.store.pool().begin().await.unwrap();
+        sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(self.a.to_string()).execute(&mut *tx).await.unwrap();
+        sqlx::query("UPDATE case_file SET document = $1, version = version + 1 WHERE id = $2")
+            .bind(d.to_string())
+            .bind(id)
+            .execute(&mut *tx)
+            .await
+            .unwrap();
+        sqlx::query(
+            "INSERT INTO case_event (workshop_id, case_id, sequence, id, at_time, person, what)
+             SELECT workshop_id, id, version, $2, now(), $3, 'changed' FROM case_file WHERE id = $1",
+        )
+        .bind(id)
+        .bind(Uuid::now_v7())
+        .bind(person)
+        .execute(&mut *tx)
+        .await
+        .unwrap();
+        tx.commit().await.unwrap();
         let mut s = self.store.scope(self.a).await.unwrap();
-        let edit = |d: &mut Value| {
-            change(d);
-            Ok(())
-        };
-        s.edit_case(id, None, "changed", person, edit).await.unwrap();
+        s.refresh_board(id).await.unwrap();
+        s.commit().await.unwrap();
+    }
+
+    /// Somebody else of the first workshop edits a case.
+    pub async fn edited_by(&self, person: &str, id: Uuid, act: CaseAct) {
+        let mut s = self.store.scope(self.a).await.unwrap();
+        let author = Author::person(person, baricord_core::permission::Role::Mechanic);
+        s.edit_case(id, &author, baricord_web::edits::new_edit(act), None).await.unwrap();
         s.commit().await.unwrap();
     }
 
@@ -193,7 +221,7 @@ impl Ground {
             "place": "seat-rail", "time": {"column": "t", "unit": "s"}, "channels": [{"column": "az", "quantity": "acceleration", "unit": "m/s2"}],
             "speed": {"column": "speed", "unit": "km/h"}, "rpm": null}]);
         let mut s = self.store.scope(self.a).await.unwrap();
-        let id = s.add_case(doc, "opened", "A").await.unwrap();
+        let id = s.add_case(CaseDocument::read(doc).unwrap(), "opened", "A").await.unwrap();
         s.put_file(id, "recordings/r1.csv", &csv(&v, "prop-imbalance@prop.rear.s2:0.6", 5).into_bytes().into()).await.unwrap();
         s.request_analysis(id).await.unwrap();
         s.commit().await.unwrap();

@@ -8,6 +8,7 @@ mod dial;
 mod spring_balance;
 
 use crate::case::Measurement;
+use crate::case::patch::plain_numbers;
 use crate::error::Problem;
 use crate::hands::Hands;
 use crate::measure::angles::AnglesInput;
@@ -52,7 +53,9 @@ impl Reading {
             Reading::JointDrag(j) => serde_json::to_value(j),
         };
         // Each is made of what JSON has.
-        input.unwrap_or_default()
+        let mut input = input.unwrap_or_default();
+        plain_numbers(&mut input);
+        input
     }
 }
 
