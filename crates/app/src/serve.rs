@@ -78,8 +78,13 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
         outln!("  baricord workshop add \"Your workshop\" --owner you@workshop.example");
     }
     let app = App::new(store, demo_signs_in);
+    let closing = app.clone();
+    let stop = async move {
+        stop_signal().await;
+        closing.close();
+    };
     let app = router(app, a.secure_cookies || a.tls).into_make_service_with_connect_info::<SocketAddr>();
-    server::serve(listener, tls.map(|t| t.0), app, Limits::default(), stop_signal())
+    server::serve(listener, tls.map(|t| t.0), app, Limits::default(), stop)
         .await
         .map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();

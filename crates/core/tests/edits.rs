@@ -99,7 +99,7 @@ fn a_job_from_the_first_word_to_the_verdict() {
     j.does(&json!({"remove-hint": {"id": hint}}));
     j.does(&wiggle("prop.rear.j1", "none"));
     j.does(
-        &json!({"swing-joint": {"at": "prop.rear.j2", "pulls": {"arm_mm": 100, "first_n": [4, 4, 4], "second_n": [4, 7, 4]}}}),
+        &json!({"swing-joint": {"at": "prop.rear.j2", "pulls": {"arm_mm": 100, "first_n": [4, 4, 4], "second_n": [4, 12, 4]}}}),
     );
     j.does(&json!({"ask-later": {"test": "joint-wiggle", "at": "prop.rear.j3"}}));
     let question = json!({"symptom": "S1", "test": "joint-wiggle", "at": "prop.rear.j3"});

@@ -362,6 +362,11 @@ impl Scope {
             if e.sequence != n || !seen.insert(e.id) {
                 return Err(bad("the events of a case are numbered from 1 on, and no id stands twice").into());
             }
+            // PostgreSQL's JSON holds no NUL.
+            let text = serde_json::to_string(e).map_err(|e| StoreError::Broken(e.to_string()))?;
+            if text.contains("\\u0000") {
+                return Err(bad("a text holds the character NUL, which is no text").into());
+            }
             let at: jiff::Timestamp = e.at_time.parse().map_err(|_| bad(&format!("“{}” is no time in RFC 3339", e.at_time)))?;
             let event = NewEvent {
                 sequence: e.sequence,

@@ -11,6 +11,7 @@
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
 //! | [`vehicles`] | a vehicle over many cases |
 //! | [`people`], [`tokens`], [`opinions`] | who may sign in, what their programs sign in with, links for second opinions |
+//! | [`watch`] | who hears when something of a case moves |
 //! | [`settings`] | a workshop's own changes of the knowledge |
 
 pub mod analysis_tasks;
@@ -26,6 +27,7 @@ mod roles;
 pub mod settings;
 pub mod tokens;
 pub mod vehicles;
+pub mod watch;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres, Transaction};
@@ -104,6 +106,7 @@ const MOST_HASHES: usize = 2;
 pub struct Store {
     pool: PgPool,
     hashes: Arc<Semaphore>,
+    watch: watch::Watch,
 }
 
 /// A transaction bound to one workshop.
@@ -150,8 +153,8 @@ impl Store {
         let options = PgConnectOptions::from_str(url)?;
         // No statement and no forgotten transaction keeps a connection for good.
         let options = options.options([("statement_timeout", "60s"), ("idle_in_transaction_session_timeout", "60s")]);
-        let pool = PgPoolOptions::new().max_connections(16).acquire_timeout(Duration::from_secs(5)).connect_with(options).await?;
-        Ok(Self { pool, hashes: Arc::new(Semaphore::new(MOST_HASHES)) })
+        let pool = PgPoolOptions::new().max_connections(18).acquire_timeout(Duration::from_secs(5)).connect_with(options).await?;
+        Ok(Self { pool, hashes: Arc::new(Semaphore::new(MOST_HASHES)), watch: watch::Watch::default() })
     }
 
     /// Brings the database of an owner's URL up to date.

@@ -7,13 +7,15 @@ use crate::upload;
 use crate::work_limits::{Exports, Imports, Turn};
 use axum::Router;
 use axum::body::Body;
-use axum::extract::{Multipart, Path, State};
+use axum::extract::{Multipart, Path, Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Redirect};
 use axum::routing::{get, post};
 use baricord_core::case::document::CaseDocument;
 use baricord_core::error::Problem;
 use baricord_formats::{CaseSource, stream_zip};
+use baricord_store::events::ExportedEvent;
+use serde::Deserialize;
 use std::io::Write;
 use uuid::Uuid;
 
@@ -30,6 +32,32 @@ impl std::io::Write for Outgoing {
     }
 }
 
+/// What was done to a case, beside its document.
+const EVENTS: &str = "events.json";
+/// Largest file of events that is taken in, bytes.
+const MOST_EVENT_BYTES: usize = 16 << 20;
+
+/// What else leaves with a case.
+#[derive(Deserialize)]
+struct Wanted {
+    /// yes: what was done to it, edit by edit.
+    #[serde(default)]
+    events: Option<String>,
+}
+
+/// The events that come with a case; none where it brings none.
+fn events_of(source: &CaseSource) -> Result<Vec<ExportedEvent>, Problem> {
+    let Some(file) = source.file(EVENTS)? else { return Ok(vec![]) };
+    let bytes = file.head(MOST_EVENT_BYTES + 1)?;
+    if bytes.len() > MOST_EVENT_BYTES {
+        return Err(Problem::new("too-large", format!("{EVENTS} is over 16 MiB")).field("case"));
+    }
+    let bad = |e: serde_json::Error| {
+        Problem::new("bad-events", format!("{EVENTS} cannot be read: {e}")).field("case").line(e.line() as u64)
+    };
+    serde_json::from_slice(&bytes).map_err(bad)
+}
+
 /// Bytes of the zip that are sent at once.
 const SENT: usize = 256 << 10;
 
@@ -39,10 +67,17 @@ async fn export(
     turn: Turn<Exports>,
     State(app): State<App>,
     Path(id): Path<Uuid>,
+    Query(wanted): Query<Wanted>,
 ) -> Result<impl IntoResponse, PageError> {
     let mut s = m.scope().await?;
     let c = s.case(id).await?;
-    let names = s.file_names(id).await?;
+    let mut names = s.file_names(id).await?;
+    let mut events = vec![];
+    if wanted.events.as_deref() == Some("yes") {
+        let all = s.export_events(id).await?;
+        events = serde_json::to_vec_pretty(&all).map_err(|e| PageError::Broken(e.to_string()))?;
+        names.insert(0, EVENTS.into());
+    }
     drop(s);
     let name: String =
         c.case().title.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
@@ -51,6 +86,9 @@ async fn export(
     tokio::task::spawn_blocking(move || {
         let _turn = turn;
         let piece = |name: &str, i: i32| {
+            if name == EVENTS {
+                return Ok((i == 0).then(|| events.clone()));
+            }
             let read = runtime.block_on(app.store.file_piece(workshop, id, name, i));
             read.map_err(|e| Problem::new("cannot-read", e.to_string()))
         };
@@ -93,12 +131,12 @@ async fn import(m: Member, _turn: Turn<Imports>, form: Multipart) -> Result<Redi
                 files.push((name, file));
             }
         }
-        Ok((document, files))
+        Ok((document, events_of(&source)?, files))
     });
-    let (document, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
+    let (document, events, files) = read.await.map_err(|e| PageError::Broken(e.to_string()))??;
     let has_recordings = !document.case().recordings.is_empty();
     let mut s = m.scope().await?;
-    let id = s.add_case(document, "imported the case", &m.person.name).await?;
+    let id = s.add_case_with(document, &events, "imported the case", &m.person.name).await?;
     for (name, file) in &files {
         s.put_file(id, name, file).await?;
     }

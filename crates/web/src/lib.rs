@@ -77,6 +77,8 @@ pub struct App {
     demo: bool,
     /// Turns at long work.
     limits: WorkLimits,
+    /// Whether the server ends: what is held open for news ends with it.
+    closing: tokio::sync::watch::Sender<bool>,
 }
 
 /// Headers by which something on the way says that a request came from elsewhere.
@@ -86,7 +88,12 @@ impl App {
     /// `demo_signs_in`: whether the demo's people may, with the password that everybody knows; only a server that
     /// is reached on its own machine alone may say so.
     pub fn new(store: Store, demo_signs_in: bool) -> Self {
-        Self { store, demo: demo_signs_in, limits: WorkLimits::default() }
+        Self { store, demo: demo_signs_in, limits: WorkLimits::default(), closing: tokio::sync::watch::Sender::new(false) }
+    }
+
+    /// Lets go of connections that are held open for news: the server ends.
+    pub fn close(&self) {
+        self.closing.send_replace(true);
     }
 
     /// Whether a request may come from one of the demo's people: not when it was forwarded from elsewhere.

@@ -132,11 +132,12 @@
     }
     busy = false; away = false;
     draw();
-    if (!last) return;
+    if (!last) { ask(); return; }
     if (typing()) { notice("All answers have arrived. The question on this page is from before them."); return; }
     try {
       if (!last.text) { const page = await fetch(last.url); last = { url: page.url, text: await page.text() }; }
       if (!busy && !typing()) show(last.url, last.text);
+      ask();
     } catch { notice("All answers have arrived."); }
   };
 
@@ -183,21 +184,14 @@
   window.addEventListener("online", () => pump());
   window.addEventListener("beforeunload", (e) => { if (queue.length) e.preventDefault(); });
   const settle = () => { draw(); document.querySelectorAll("[data-insecure]").forEach((p) => { p.hidden = window.isSecureContext; }); };
-  document.addEventListener("htmx:afterSettle", settle);
-  document.addEventListener("DOMContentLoaded", settle);
+  document.addEventListener("htmx:afterSettle", () => { settle(); watch(); });
+  document.addEventListener("DOMContentLoaded", () => { settle(); watch(); });
 
-  // What others do on the same case.
-  setInterval(async () => {
-    const l = document.getElementById("live");
-    if (!l || document.hidden || busy || queue.length) return;
-    let news = null;
-    try {
-      const answer = await fetch(`${l.dataset.live}?v=${l.dataset.version}`);
-      if (answer.status === 200 && !answer.redirected) news = await answer.json();
-    } catch { return; }
-    if (!news || !l.isConnected || busy) return;
+  // What others do on the same case comes by itself.
+  const told = async (l, news) => {
+    if (!l.isConnected || busy || queue.length || news.version <= Number(l.dataset.version)) return;
     l.dataset.version = news.version;
-    const told = news.steps.map((s) => `${s.person}: ${s.what}`).join(" · ");
+    const words = news.steps.map((s) => `${s.person}: ${s.what}`).join(" · ");
     const read = (url) => fetch(url).then((r) => r.text()).then((t) => new DOMParser().parseFromString(t, "text/html")).catch(() => null);
     // Who stands at a question stays there while others answer theirs; one that is answered meanwhile is over.
     const stop = document.querySelector("article.stop:not([hidden])"), place = new URL(location.href);
@@ -219,8 +213,41 @@
       here.replaceWith(document.adoptNode(there));
       window.htmx.process(document.querySelector(p));
     }
-    notice(asks && typing() ? `${told}. What you are typing stays; this question is from before that.` : told);
-  }, 2500);
+    notice(asks && typing() ? `${words}. What you are typing stays; this question is from before that.` : words);
+  };
+  // The server tells as it happens; a page that is not looked at holds no connection. Where nothing comes by that way the page asks.
+  const ASKS = 4000, FAILURES = 3;
+  let source = null, of = null, failures = 0, asking = null;
+  const moved = () => window.htmx.trigger(document.body, "moved");
+  const ask = async () => {
+    const l = document.getElementById("live");
+    if (!l || document.hidden || busy || queue.length) return;
+    try {
+      const answer = await fetch(`${l.dataset.live}?v=${l.dataset.version}`);
+      if (answer.status === 200 && !answer.redirected) await told(l, await answer.json());
+      moved();
+    } catch { /* it asks again */ }
+  };
+  const hush = () => { if (source) source.close(); source = null; of = null; };
+  const watch = () => {
+    const l = document.getElementById("live");
+    if (!l || document.hidden) { hush(); return; }
+    if (of === l.dataset.live && source && source.readyState !== EventSource.CLOSED) return;
+    hush();
+    of = l.dataset.live;
+    source = new EventSource(`${of}?v=${l.dataset.version}`);
+    source.addEventListener("open", () => { failures = 0; clearInterval(asking); asking = null; });
+    source.addEventListener("edited", (e) => { const now = document.getElementById("live"); if (now && now.dataset.live === of) told(now, JSON.parse(e.data)); moved(); });
+    source.addEventListener("moved", moved);
+    source.addEventListener("error", () => {
+      failures += 1;
+      if (failures >= FAILURES && !asking) asking = setInterval(ask, ASKS);
+      // Closed for good: it is tried again later.
+      if (source && source.readyState === EventSource.CLOSED) { hush(); setTimeout(watch, ASKS); }
+    });
+  };
+  document.addEventListener("visibilitychange", watch);
+  window.addEventListener("pagehide", hush);
 
   // Someone has saved meanwhile: both are shown, and one of them is taken.
   const both = async (form, path) => {

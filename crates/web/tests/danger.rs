@@ -79,7 +79,8 @@ async fn a_danger_is_proposed_on_every_page_until_somebody_answers_it() {
     assert!(!decide.contains("safety-strip"), "cleared");
     // The same one found loose again: it is proposed again. And so is another one.
     g.changed_by("Tovi", id, |d| {
-        let again = d["observations"][0].clone();
+        let mut again = d["observations"][0].clone();
+        again.as_object_mut().unwrap().remove("id");
         d["observations"].as_array_mut().unwrap().push(again);
     })
     .await;

@@ -21,7 +21,7 @@ async fn the_coach_asks_again_for_what_was_too_fast_and_stops_when_it_has_enough
     b.js("const s = document.querySelector('#record select[name=pace]'); s.options[0].value = '8'; s.value = '8'").await;
     b.check("the road with its recorder").await;
     b.click("#record form button").await;
-    b.see("#live").await;
+    b.see("#drive-state").await;
     // Nothing to press in the part that is the drive's while it moves.
     b.see(".say").await;
     let pressed = b

@@ -2,6 +2,8 @@
 
 mod support;
 
+use baricord_core::edit::act::CaseAct;
+use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::vehicle::sample::rear_drive;
 use support::{Ground, csv};
 
@@ -78,12 +80,16 @@ async fn forms_name_the_field_and_a_stale_save_is_told() {
         ("/measure/runout", &[("at", "prop.rear.s1.centre"), ("deg", "0"), ("mm", "1")][..], "4 to 36"),
         ("/repairs/r1", &[("done", "yes"), ("marks", "")][..], "marked"),
         ("/repairs/r1", &[("done", "no"), ("torque-what", "flange"), ("torque-nm", "80"), ("torque-source", "")][..], "source"),
-        ("/verdict", &[("result", "maybe"), ("repair", "r1")][..], "not known"),
+        ("/verdict", &[("result", "maybe"), ("repair", "r1")][..], "no result"),
     ] {
         let (status, problem, text) = post(path, fields).await;
         assert_eq!(status, 422, "{path} {fields:?}");
         assert!(problem.is_some() && text.contains(words), "{path}: {words} not in {text}");
     }
+    // What somebody has named meanwhile is not named over; what nobody has touched is kept.
+    let theirs = VehicleDescription { name: Some("Mail van 9".into()), ..VehicleDescription::default() };
+    g.edited_by("Tovi", id, CaseAct::DescribeVehicle(Box::new(theirs))).await;
+    assert_eq!(post("/vehicle", &[("version", "0"), ("title", "y")]).await.0, 303);
     let (status, _, text) = post("/vehicle", &[("version", "0"), ("name", "x")]).await;
     assert_eq!(status, 409);
     assert!(text.contains("has saved meanwhile"), "{text}");

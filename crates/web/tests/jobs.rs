@@ -15,7 +15,6 @@ use baricord_core::vehicle::sample::rear_drive;
 use baricord_simulator::worlds::{Distance, World};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
-use serde_json::json;
 use support::{Browser, Ground};
 use uuid::Uuid;
 

@@ -249,7 +249,8 @@ async fn what_does_not_read_is_passed_over_and_never_erased() {
     let vote = [("symptom", "S1"), ("test", "joint-wiggle"), ("at", "prop.rear.j2"), ("outcome", "play")];
     assert_eq!(g.post_form(&c, &of("/lift/vote"), &vote).await.status(), 303);
     assert_eq!(g.post_form(&c, &of("/found"), &[("what", "boot cracked")]).await.status(), 303);
-    assert_eq!(g.post_form(&c, &of("/found/3/settled"), &[]).await.status(), 303);
+    let found = g.document(id).await["found"][3]["id"].as_str().unwrap().to_string();
+    assert_eq!(g.post_form(&c, &of(&format!("/found/{found}/settled")), &[]).await.status(), 303);
     let later = [("symptom", "S1"), ("test", "joint-wiggle"), ("at", "prop.rear.j1")];
     assert_eq!(g.post_form(&c, &of("/lift/later"), &later).await.status(), 303);
     let second = g.client(Some("a.two@harrowmere.example")).await;

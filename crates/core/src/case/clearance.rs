@@ -158,7 +158,7 @@ pub(super) fn statements<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Vec<S
         Value::Array(all) => all,
         other => vec![other],
     };
-    write_ids(&mut all, Stated::LETTER);
+    write_ids(&mut all, Stated::LETTER, |_| true);
     let read = |v: Value| serde_json::from_value(v.clone()).map_or(Stated::Unread(v), Stated::Read);
     Ok(all.into_iter().map(read).collect())
 }

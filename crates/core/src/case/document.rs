@@ -60,6 +60,7 @@ impl CaseDocument {
 
     /// Entries get their ids; lists of older files get the key that they have now.
     fn settle(&mut self) {
+        let known = written(&self.case);
         let Some(map) = self.whole.as_object_mut() else { return };
         if map.get("due").is_some_and(Value::is_array)
             && let Some(due) = map.shift_remove("due")
@@ -69,7 +70,9 @@ impl CaseDocument {
         }
         for (list, letter) in LISTS {
             if let Some(all) = map.get_mut(list).and_then(Value::as_array_mut) {
-                write_ids(all, letter);
+                // What could not be read is left as it is.
+                let read = known[list].as_array().map_or(&[][..], Vec::as_slice);
+                write_ids(all, letter, |id| read.iter().any(|e| e["id"] == id));
             }
         }
     }

@@ -70,12 +70,12 @@ fn free_ids(own: &[Option<&str>], letter: char) -> Vec<Option<String>> {
     own.iter().enumerate().map(given).collect()
 }
 
-/// Gives ids to the entries of a list as it stands in a document.
-pub(super) fn write_ids(list: &mut [Value], letter: char) {
+/// Gives ids to the entries of a list as it stands in a document, those that are wanted.
+pub(super) fn write_ids(list: &mut [Value], letter: char, wanted: impl Fn(&str) -> bool) {
     let own: Vec<Option<&str>> = list.iter().map(|e| e.get("id").and_then(Value::as_str)).collect();
     let ids = free_ids(&own, letter);
     for (entry, id) in list.iter_mut().zip(ids) {
-        if let (Value::Object(entry), Some(id)) = (entry, id) {
+        if let (Value::Object(entry), Some(id)) = (entry, id.filter(|id| wanted(id))) {
             entry.insert("id".into(), id.into());
         }
     }
@@ -100,7 +100,7 @@ where
 {
     use serde::Deserialize;
     let Value::Array(mut all) = Value::deserialize(d)? else { return Ok(vec![]) };
-    write_ids(&mut all, T::LETTER);
+    write_ids(&mut all, T::LETTER, |_| true);
     Ok(all.into_iter().filter_map(|v| serde_json::from_value(v).ok()).collect())
 }
 
@@ -112,13 +112,13 @@ mod tests {
     #[test]
     fn ids_are_given_by_place_and_never_twice() {
         let mut list = vec![json!({}), json!({"id": "o3"}), json!({"id": "mine"}), json!("torn"), json!({})];
-        write_ids(&mut list, 'o');
+        write_ids(&mut list, 'o', |_| true);
         assert_eq!(json!(list), json!([{"id": "o1"}, {"id": "o3"}, {"id": "mine"}, "torn", {"id": "o5"}]));
         let mut clash = vec![json!({"id": "o2"}), json!({})];
-        write_ids(&mut clash, 'o');
+        write_ids(&mut clash, 'o', |_| true);
         assert_eq!(clash[1]["id"], "o2b");
         let before = clash.clone();
-        write_ids(&mut clash, 'o');
+        write_ids(&mut clash, 'o', |_| true);
         assert_eq!(clash, before);
     }
 }

@@ -7,11 +7,26 @@ use crate::reasoning::knowledge::{Knowledge, Test};
 /// Longest text of one field.
 pub(super) const LONGEST_TEXT: usize = 2_000;
 
+/// What a word is meant to be, by the code with which another one is refused.
+fn meant(code: &str) -> &'static str {
+    match code {
+        "unknown-kind" => "kind of symptom",
+        "unknown-felt" => "place where it is felt",
+        "unknown-heard-from" => "place that it is heard from",
+        "unknown-history" => "kind of earlier work",
+        "unknown-part" => "quality of a part",
+        "unknown-result" => "result of a repair",
+        "unknown-source" => "one who says so",
+        "unknown-phase" => "time before or after a repair",
+        _ => "answer that is known",
+    }
+}
+
 /// Refuses a word that is not one of a list.
 pub(super) fn known(word: &str, of: &[&str], code: &str, field: &str) -> Result<(), Problem> {
     match of.contains(&word) {
         true => Ok(()),
-        false => Err(Problem::new(code, format!("“{word}” is not known here: {}", of.join(", "))).field(field)),
+        false => Err(Problem::new(code, format!("“{word}” is no {}: {}", meant(code), of.join(", "))).field(field)),
     }
 }
 

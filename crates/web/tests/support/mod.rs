@@ -42,11 +42,12 @@ fn serve(listener: tokio::net::TcpListener, store: &Store) -> Server {
 
 fn serve_app(listener: tokio::net::TcpListener, app: App) -> Server {
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let app = router(app, false);
+    let (closing, app) = (app.clone(), router(app, false));
     let running = tokio::spawn(async move {
         axum::serve(listener, app.into_make_service_with_connect_info::<std::net::SocketAddr>())
             .with_graceful_shutdown(async move {
                 let _ = stopped.await;
+                closing.close();
             })
             .await
             .unwrap();
