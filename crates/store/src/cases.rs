@@ -4,6 +4,7 @@ use crate::events::{ExportedEvent, NewEvent, read_document};
 use crate::{Scope, StoreError};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
+use baricord_core::workflow::Station;
 use sqlx::FromRow;
 use uuid::Uuid;
 
@@ -67,22 +68,20 @@ impl Scope {
     ) -> Result<Uuid, StoreError> {
         let version = i32::try_from(events.len()).unwrap_or(i32::MAX - 1) + 1;
         let c = StoredCase { id: Uuid::now_v7(), document, version };
-        let board = self.board_words(&c).await?;
         let vehicle = self.vehicle_named(&c.case().vehicle.name).await?;
         sqlx::query(
-            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, weighed_by, version)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, version, words)
+             VALUES ($1, $2, $3, $4, $5, $6, '', $7, $8, $9)",
         )
         .bind(c.id)
         .bind(self.workshop())
         .bind(title(c.case()))
         .bind(&c.case().vehicle.name)
         .bind(c.document.text())
-        .bind(board.station.id())
-        .bind(board.words)
+        .bind(Station::Complaint.id())
         .bind(vehicle)
-        .bind(board.weighed_by)
         .bind(version)
+        .bind(c.case().search_words())
         .execute(&mut *self.tx)
         .await?;
         self.import_events(c.id, events).await?;
@@ -133,52 +132,84 @@ impl Scope {
         Ok(StoredCase { id, document: read_document(&document)?, version })
     }
 
+    /// Writes the document of a case as it is now. What it comes to is weighed when somebody looks.
     pub(crate) async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
-        let board = self.board_words(c).await?;
         let vehicle = self.vehicle_named(&c.case().vehicle.name).await?;
         sqlx::query(
-            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, waits_for = $5, waits_words = $6, updated_at = now(),
-             vehicle_id = $9, weighed_by = $10 WHERE id = $7 AND workshop_id = $8",
+            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, vehicle_id = $5, weighed_by = '', updated_at = now(),
+             words = $6 WHERE id = $7 AND workshop_id = $8",
         )
         .bind(c.document.text())
         .bind(c.version)
         .bind(title(c.case()))
         .bind(&c.case().vehicle.name)
-        .bind(board.station.id())
-        .bind(board.words)
+        .bind(vehicle)
+        .bind(c.case().search_words())
         .bind(c.id)
         .bind(self.workshop())
-        .bind(vehicle)
-        .bind(board.weighed_by)
         .execute(&mut *self.tx)
         .await?;
         Ok(())
     }
 
-    /// Brings the board's line of a case up to date after an analysis.
-    pub async fn refresh_board(&mut self, id: Uuid) -> Result<(), StoreError> {
-        let c = self.fetch(id, "FOR UPDATE").await?;
-        self.write(&c).await
+    /// The latest cases of each lane of the board, lanes in the order in which they are named.
+    pub async fn lanes(&mut self, lanes: &[&str], most: i64) -> Result<Vec<BoardLine>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT l.* FROM unnest($2::text[]) WITH ORDINALITY AS s(lane, n) CROSS JOIN LATERAL (
+               SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
+               FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane ORDER BY updated_at DESC LIMIT $3) l ORDER BY s.n",
+        )
+        .bind(self.workshop())
+        .bind(lanes)
+        .bind(most)
+        .fetch_all(&mut *self.tx)
+        .await?)
     }
 
-    /// The board: all cases, by what each waits for; with words, those whose own words hold one of them.
-    pub async fn board(&mut self, words: &[String], most: i64) -> Result<Vec<BoardLine>, StoreError> {
-        // What is typed is text, not a pattern.
-        let escaped = |w: &String| format!("%{}%", w.replace('\\', r"\\").replace('%', r"\%").replace('_', r"\_"));
-        let patterns: Vec<String> = words.iter().map(escaped).collect();
+    /// How many cases each lane of the board holds.
+    pub async fn lane_counts(&mut self) -> Result<Vec<(String, i64)>, StoreError> {
+        Ok(sqlx::query_as("SELECT waits_for, count(*) FROM case_file WHERE workshop_id = $1 GROUP BY waits_for")
+            .bind(self.workshop())
+            .fetch_all(&mut *self.tx)
+            .await?)
+    }
+
+    /// Cases of which one of some wordings is said, the latest first: every word of it, or how it goes on.
+    pub async fn search(&mut self, wordings: &[String], most: i64) -> Result<Vec<BoardLine>, StoreError> {
+        let Some(query) = search_query(wordings) else { return Ok(vec![]) };
         Ok(sqlx::query_as(
             "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
-             FROM case_file WHERE workshop_id = $1 AND (cardinality($3::text[]) = 0 OR concat_ws(' ', title, vehicle, waits_words,
-               -- A document with an escaped NUL is no jsonb: it is found by its title and vehicle.
-               CASE WHEN strpos(document, '\\u0000') = 0 THEN concat_ws(' ',
-                 jsonb_path_query_array(document::jsonb, '$.symptoms[*].words')::text,
-                 jsonb_path_query_array(document::jsonb, '$.attempts[*].what')::text,
-                 replace(jsonb_path_query_array(document::jsonb, '$.repairs[*].fault')::text, '-', ' ')) END) ILIKE ANY ($3)) ORDER BY updated_at DESC LIMIT $2",
+             FROM case_file WHERE workshop_id = $1 AND search @@ to_tsquery('english', $3) ORDER BY updated_at DESC LIMIT $2",
         )
         .bind(self.workshop())
         .bind(most)
-        .bind(patterns)
+        .bind(query)
         .fetch_all(&mut *self.tx)
         .await?)
+    }
+}
+
+/// What is typed, as PostgreSQL searches for it: letters and digits only, so that nothing of it is an operator. None where nothing
+/// can be searched for.
+fn search_query(wordings: &[String]) -> Option<String> {
+    let words = |w: &String| {
+        let parts = w.split(|c: char| !c.is_alphanumeric()).filter(|p| !p.is_empty());
+        let all: Vec<String> = parts.map(|p| format!("{p}:*")).collect();
+        (!all.is_empty()).then(|| format!("({})", all.join(" & ")))
+    };
+    let all: Vec<String> = wordings.iter().filter_map(words).collect();
+    (!all.is_empty()).then(|| all.join(" | "))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::search_query;
+
+    #[test]
+    fn what_is_typed_is_words_and_no_operator() {
+        let of = |w: &[&str]| search_query(&w.iter().map(|w| (*w).to_string()).collect::<Vec<_>>());
+        assert_eq!(of(&["mail van", "hum"]).as_deref(), Some("(mail:* & van:*) | (hum:*)"));
+        assert_eq!(of(&["a'b | !c:*(%_\\"]).as_deref(), Some("(a:* & b:* & c:*)"));
+        assert_eq!((of(&["%"]), of(&[])), (None, None));
     }
 }

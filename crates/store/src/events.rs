@@ -247,8 +247,11 @@ impl Scope {
         sent: Vec<SentEdit>,
     ) -> Result<(StoredCase, Vec<Outcome>), StoreError> {
         let mut c = self.fetch(id, "FOR UPDATE").await?;
+        let rests =
+            |s: &SentEdit| matches!(s.edit.act, CaseAct::ChooseRepair(_) | CaseAct::ReplaceAsDue(_) | CaseAct::JudgeRepair(_));
+        let decision = sent.iter().find(|s| rests(s)).map(|s| s.edit.id);
         let overrides = self.overrides().await?;
-        let knowledge = overrides.knowledge()?;
+        let knowledge = self.knowledge_of(&overrides)?;
         let weighs = sent.iter().any(|s| matches!(s.edit.act, CaseAct::ChooseRepair(_)));
         let analysis = if weighs { self.analysis(id).await?.map(|a| a.0) } else { None };
         let own: Vec<Uuid> = sent.iter().map(|s| s.edit.id).collect();
@@ -310,6 +313,10 @@ impl Scope {
             }
         }
         if out.iter().any(|o| matches!(o, Outcome::Applied { .. })) {
+            // What is weighed until now is what the decision rested on.
+            if let Some(decision) = decision {
+                self.keep_for_decision(id, decision).await?;
+            }
             self.write(&c).await?;
             if asks_analysis && (self.has_analysis(id).await? || !c.case().recordings.is_empty()) {
                 self.request_analysis(id).await?;

@@ -6,6 +6,7 @@
 //! | module | what it keeps |
 //! |---|---|
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
+//! | [`assessments`] | what each case comes to, weighed once |
 //! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
@@ -15,7 +16,7 @@
 //! | [`settings`] | a workshop's own changes of the knowledge |
 
 pub mod analysis_tasks;
-mod board_words;
+pub mod assessments;
 pub mod cases;
 pub mod drives;
 pub mod events;
@@ -107,12 +108,14 @@ pub struct Store {
     pool: PgPool,
     hashes: Arc<Semaphore>,
     watch: watch::Watch,
+    assessments: assessments::Assessments,
 }
 
 /// A transaction bound to one workshop.
 pub struct Scope {
     pub(crate) tx: Transaction<'static, Postgres>,
     workshop: Uuid,
+    pub(crate) store: Store,
 }
 
 impl Scope {
@@ -154,7 +157,12 @@ impl Store {
         // No statement and no forgotten transaction keeps a connection for good.
         let options = options.options([("statement_timeout", "60s"), ("idle_in_transaction_session_timeout", "60s")]);
         let pool = PgPoolOptions::new().max_connections(18).acquire_timeout(Duration::from_secs(5)).connect_with(options).await?;
-        Ok(Self { pool, hashes: Arc::new(Semaphore::new(MOST_HASHES)), watch: watch::Watch::default() })
+        Ok(Self {
+            pool,
+            hashes: Arc::new(Semaphore::new(MOST_HASHES)),
+            watch: watch::Watch::default(),
+            assessments: assessments::Assessments::default(),
+        })
     }
 
     /// Brings the database of an owner's URL up to date.
@@ -176,7 +184,7 @@ impl Store {
     pub async fn scope(&self, workshop: Uuid) -> Result<Scope, StoreError> {
         let mut tx = self.pool.begin().await?;
         sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(workshop.to_string()).execute(&mut *tx).await?;
-        Ok(Scope { tx, workshop })
+        Ok(Scope { tx, workshop, store: self.clone() })
     }
 
     /// Whether the database answers.

@@ -65,6 +65,7 @@ impl Scope {
 
     /// The vehicles of the workshop that have a case or a change, by name.
     pub async fn vehicles(&mut self, most: i64) -> Result<Vec<VehicleLine>, StoreError> {
+        self.weigh_board_again().await?;
         Ok(sqlx::query_as(
             "SELECT v.id, v.name, count(c.id) AS cases, count(c.id) FILTER (WHERE c.waits_for <> 'done') AS open,
                     (extract(epoch FROM now() - max(c.updated_at)) / 60)::bigint AS idle_minutes
@@ -105,6 +106,7 @@ impl Scope {
 
     /// The cases of a vehicle, oldest first.
     pub async fn cases_of_vehicle(&mut self, id: Uuid) -> Result<Vec<CaseOfVehicle>, StoreError> {
+        self.weigh_board_again().await?;
         let rows: Vec<(Uuid, String, bool)> = sqlx::query_as(
             "SELECT id, to_char(created_at, 'YYYY-MM-DD'), waits_for = 'done' FROM case_file
              WHERE vehicle_id = $1 AND workshop_id = $2 ORDER BY created_at",

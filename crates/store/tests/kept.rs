@@ -44,7 +44,9 @@ async fn a_document_comes_back_as_it_went_in() {
     let mut s = store.scope(w).await.unwrap();
     let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
     assert_eq!(s.case(id).await.unwrap().document.text(), document().to_string());
-    assert_eq!(s.board(&[], 10).await.unwrap()[0].waits_for, "road");
+    s.weigh_board_again().await.unwrap();
+    assert_eq!(s.lanes(&["complaint", "road"], 10).await.unwrap()[0].waits_for, "road");
+    assert_eq!(s.lane_counts().await.unwrap(), [("road".to_string(), 1)]);
 }
 
 #[tokio::test]
@@ -128,7 +130,7 @@ async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     assert!(matches!(s.case(id).await, Err(StoreError::NotFound)));
     assert!(s.events(id, 0, 10).await.unwrap().is_empty());
     assert!(matches!(s.since(id, 0).await, Err(StoreError::NotFound)));
-    assert!(s.board(&[], 10).await.unwrap().is_empty());
+    assert!(s.lane_counts().await.unwrap().is_empty());
 }
 
 #[tokio::test]

@@ -303,8 +303,8 @@ async fn a_search_goes_on_beside_a_document_that_holds_a_nul() {
         .unwrap();
     s.commit().await.unwrap();
     let mut s = store.scope(w).await.unwrap();
-    assert_eq!(s.board(&["shake".into()], 10).await.unwrap().len(), 1);
-    assert!(s.board(&["nothing".into()], 10).await.unwrap().is_empty());
+    assert_eq!(s.search(&["shake".into()], 10).await.unwrap().len(), 1);
+    assert!(s.search(&["nothing".into()], 10).await.unwrap().is_empty());
 }
 
 #[tokio::test]

@@ -89,7 +89,7 @@ async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, PageEr
 async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, None).await?;
-    Ok(Redirect::to(&NextView::new(&k.knowledge, id, &k.next).href))
+    Ok(Redirect::to(&NextView::new(&k.knowledge, id, &k.assessment.next).href))
 }
 
 /// Routes of a case as a whole.

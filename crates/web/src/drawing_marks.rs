@@ -41,8 +41,8 @@ pub fn marks(k: &LoadedCase) -> Marks {
         m.suspect = sum.into_iter().filter(|(_, p)| *p >= 0.08).collect();
         m.pair = a.twins().map(|t| (t.at, t.p));
     }
-    for at in k.next.places().filter_map(|a| case.vehicle.place(a)) {
-        m.pins.push(Pin { place: at.id, text: wanted_words(k.next.kind).into(), wanted: true });
+    for at in k.assessment.next.places().filter_map(|a| case.vehicle.place(a)) {
+        m.pins.push(Pin { place: at.id, text: wanted_words(k.assessment.next.kind).into(), wanted: true });
     }
     m.looked = case.observations.iter().filter_map(|o| o.at.clone()).collect();
     m.pins.extend(readings(case));

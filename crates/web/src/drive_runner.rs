@@ -7,7 +7,6 @@ use baricord_core::drive::coach::{Advice, Coach, Driven, Leg};
 use baricord_core::drive::recorder::RoadRecorder;
 use baricord_core::edit::act::{CaseAct, Nothing};
 use baricord_core::error::Problem;
-use baricord_core::reasoning::{diagnose, knowledge::builtin};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::Vehicle;
@@ -60,14 +59,10 @@ pub fn legs(d: &Drive) -> Result<Vec<Leg>, StoreError> {
 
 /// The coach of a drive: it plans for what the workshop's knowledge and the recordings so far leave open.
 pub async fn coach(s: &mut Scope, id: Uuid, symptom: &str) -> Result<Coach, StoreError> {
-    let mut case = s.case(id).await?.into_case();
-    let found = s.analysis(id).await?.map(|a| a.0);
-    let overrides = s.overrides().await?;
-    // As the pages weigh it: where the vehicle names no limit, the workshop's holds.
-    case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
-    let answer = diagnose(&case, &overrides.over(builtin())?, found.as_ref());
-    let ranked = answer.symptoms.iter().find(|s| s.id == symptom).map(|s| s.ranked.as_slice()).unwrap_or_default();
-    baricord_core::reasoning::road_plan::coach_for_symptom(&case, symptom, ranked)
+    let k = s.assessed(id).await?;
+    let answer = k.assessment.diagnosis.symptoms.iter().find(|s| s.id == symptom);
+    let ranked = answer.map(|s| s.ranked.as_slice()).unwrap_or_default();
+    baricord_core::reasoning::road_plan::coach_for_symptom(k.case(), symptom, ranked)
         .ok_or_else(|| Problem::new("no-symptom", format!("{symptom} is no symptom of this case")).field("symptom").into())
 }
 

@@ -68,7 +68,7 @@ struct HistoryPage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<HistoryPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let station = k.next.station;
+    let station = k.assessment.next.station;
     let f = Frame::new(&m, &mut s, &k, if station == Station::Done { Station::Prove } else { station }).await?;
     let events = s.events(id, 0, SHOWN + 1).await?;
     let more = events.len() as i64 > SHOWN;

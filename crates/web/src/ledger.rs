@@ -7,7 +7,7 @@ use baricord_core::case::Case;
 use baricord_core::error::Warning;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::reasoning::wording::{factor_words, outcome_words, percent_words, ranked_words, twins_words};
-use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses, last_effect, ranking_reversals};
+use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses};
 use baricord_core::workflow::next_action::ActionKind;
 
 /// A cause in the ledger.
@@ -69,8 +69,10 @@ pub fn because_words(r: &Ranked, most: usize) -> Vec<(String, String)> {
 pub fn overturn_words(k: &LoadedCase, symptom: &str, most: usize) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
     let all = hypotheses(&case.vehicle, kb);
-    ranking_reversals(case, kb, symptom, k.analysis.as_ref(), most)
-        .into_iter()
+    let reversals = k.assessment.of_symptom(symptom).map_or(&[][..], |s| &s.reversals);
+    reversals
+        .iter()
+        .take(most)
         .map(|o| {
             let ask = ask_words(kb, case, &o.test, o.place.as_deref().or(o.at.as_deref()), o.gear.as_deref());
             let outcome = outcome_words(kb, &case.vehicle, &o.test, &o.outcome, None);
@@ -99,8 +101,8 @@ fn cause(k: &LoadedCase, a: &SymptomAnswer, r: &Ranked) -> Cause {
 fn then(k: &LoadedCase) -> Vec<NextLine> {
     let (kb, case) = (&*k.knowledge, k.case());
     let line = |ask: String, minutes: f64| NextLine { ask, minutes: format!("{minutes:.0} min") };
-    let planned = k.diagnosis.symptoms.iter().find(|s| Some(&s.id) == k.next.symptom.as_ref());
-    match (k.next.kind, planned) {
+    let planned = k.assessment.diagnosis.symptoms.iter().find(|s| Some(&s.id) == k.assessment.next.symptom.as_ref());
+    match (k.assessment.next.kind, planned) {
         (ActionKind::Test, Some(a)) => a
             .plan
             .steps
@@ -125,7 +127,7 @@ fn then(k: &LoadedCase) -> Vec<NextLine> {
 /// The ledger of a symptom.
 pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let a = k.diagnosis.symptoms.iter().find(|s| s.id == symptom)?;
+    let a = k.assessment.diagnosis.symptoms.iter().find(|s| s.id == symptom)?;
     let said = case.symptom(&a.id);
     let mut l = Ledger {
         heading: said.map_or(String::new(), |s| {
@@ -153,9 +155,10 @@ pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     let none = format!("none of these {}", percent_words(unknown));
     l.rest = if more > 0 { format!("{more} more together {:.0} % · {none}", sum * 100.0) } else { none };
     l.ruled = ruled(kb, case, a);
-    l.effect = last_effect(case, kb, &a.id, k.analysis.as_ref()).map_or(String::new(), |e| e.words());
+    l.effect = k.assessment.of_symptom(&a.id).and_then(|s| s.effect.as_ref()).map_or(String::new(), |e| e.words());
     l.then = then(k);
-    let (contradictions, warnings): (Vec<_>, Vec<_>) = k.diagnosis.warnings.iter().partition(|w| w.code == "contradiction");
+    let (contradictions, warnings): (Vec<_>, Vec<_>) =
+        k.assessment.diagnosis.warnings.iter().partition(|w| w.code == "contradiction");
     let words = |of: Vec<&Warning>| of.into_iter().map(|w| w.message.clone()).collect();
     (l.contradictions, l.warnings) = (words(contradictions), words(warnings));
     l.overturn = overturn_words(k, &a.id, 1).pop().unwrap_or_default();
@@ -169,7 +172,7 @@ pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
 /// Causes that explain this symptom and others at once, in words.
 fn shared(k: &LoadedCase, symptom: &str) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let of = k.diagnosis.shared.iter().filter(|s| s.symptoms.iter().any(|id| id == symptom));
+    let of = k.assessment.diagnosis.shared.iter().filter(|s| s.symptoms.iter().any(|id| id == symptom));
     of.map(|s| {
         let cause = cause_words(kb, case, &s.fault, &s.at, None);
         format!("{} may be one: {cause}, {}", s.symptoms.join(" and "), percent_words(s.p))

@@ -9,19 +9,15 @@ use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
 use crate::safety_findings::SafetyFindings;
 use crate::wording::{simulated_words, subtitle};
-use baricord_core::analysis::Analysis;
-use baricord_core::case::Case;
 use baricord_core::permission::Act;
-use baricord_core::proof::verify::Verification;
-use baricord_core::reasoning::knowledge::Knowledge;
-use baricord_core::reasoning::{Diagnosis, SymptomAnswer, diagnose};
+use baricord_core::reasoning::SymptomAnswer;
 use baricord_core::workflow::Station;
-use baricord_core::workflow::next_action::{NextAction, next_action};
 use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
-use baricord_store::cases::StoredCase;
+use baricord_store::assessments::AssessedCase;
 use serde::Deserialize;
-use std::borrow::Cow;
+use std::ops::Deref;
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// Which symptom a page is about.
@@ -32,56 +28,39 @@ pub struct Which {
     pub s: Option<String>,
 }
 
-/// Everything that is known of a case.
+/// Everything that is known of a case: the case with what it comes to, the symptom that the page is about, and what is under way.
 pub struct LoadedCase {
-    pub stored: StoredCase,
-    /// The case with the workshop's limits where its vehicle names none.
-    case: Case,
-    pub analysis: Option<Analysis>,
-    pub proof: Option<Verification>,
-    pub diagnosis: Diagnosis,
+    assessed: Arc<AssessedCase>,
     pub task: Option<AnalysisTask>,
-    /// The knowledge as the workshop has it.
-    pub knowledge: Cow<'static, Knowledge>,
     /// The symptom that the page is about.
     pub symptom: Option<String>,
-    /// What is done next on the case.
-    pub next: NextAction,
+}
+
+impl Deref for LoadedCase {
+    type Target = AssessedCase;
+    fn deref(&self) -> &AssessedCase {
+        &self.assessed
+    }
 }
 
 impl LoadedCase {
-    /// Reads a case and weighs it.
+    /// Reads a case with what it comes to.
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
-        let stored = scope.case(id).await?;
-        let found = scope.analysis(id).await?;
+        let assessed = scope.assessed(id).await?;
         let task = scope.analysis_task(id).await?;
-        let (analysis, proof) = match found {
-            Some((a, v)) => (Some(a), Some(v)),
-            None => (None, None),
-        };
-        let overrides = scope.overrides().await?;
-        let knowledge = overrides.knowledge()?;
-        // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
-        let mut case = stored.case().clone();
-        case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
-        let diagnosis = diagnose(&case, &knowledge, analysis.as_ref());
-        let next = next_action(&case, &knowledge, &diagnosis, proof.as_ref());
+        let case = assessed.case();
         let named = |s: &str| case.symptom(s).is_some();
         let symptom = symptom
             .filter(|s| named(s))
-            .or(next.symptom.as_deref().filter(|s| named(s)))
+            .or(assessed.assessment.next.symptom.as_deref().filter(|s| named(s)))
             .map(String::from)
             .or_else(|| case.symptoms.first().map(|s| s.id.clone()));
-        Ok(Self { stored, case, analysis, proof, diagnosis, task, knowledge, symptom, next })
-    }
-    /// The case as the rules read it.
-    pub fn case(&self) -> &Case {
-        &self.case
+        Ok(Self { assessed, task, symptom })
     }
     /// The answer for the page's symptom.
     pub fn answer(&self) -> Option<&SymptomAnswer> {
         let id = self.symptom.as_deref()?;
-        self.diagnosis.symptoms.iter().find(|s| s.id == id)
+        self.assessment.diagnosis.symptoms.iter().find(|s| s.id == id)
     }
 }
 
@@ -154,7 +133,7 @@ impl Frame {
             can_buy: m.person.role().may(Act::Buy),
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
-            next: NextView::new(&k.knowledge, k.stored.id, &k.next),
+            next: NextView::new(&k.knowledge, k.stored.id, &k.assessment.next),
             undo,
         })
     }

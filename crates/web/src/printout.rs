@@ -137,7 +137,7 @@ impl Printout {
             subtitle: subtitle(case),
             band: crate::drawing::band(&case.vehicle, &crate::drawing::Marks { href: None, ..m }),
             safety: SafetyFindings::new(k),
-            next: NextView::new(&k.knowledge, k.stored.id, &k.next),
+            next: NextView::new(&k.knowledge, k.stored.id, &k.assessment.next),
             simulated: crate::wording::simulated_words(case),
             ledgers: case.symptoms.iter().filter_map(|s| ledger(k, &s.id)).collect(),
             tests,

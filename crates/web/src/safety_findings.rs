@@ -13,7 +13,6 @@ use baricord_core::case::fault_at::FaultAt;
 use baricord_core::edit::act::{CaseAct, EntryId, NewFinding, StatedClearance};
 use baricord_core::error::Problem;
 use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
-use baricord_core::safety::drive_clearance::proposed_clearance;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
 
@@ -56,7 +55,7 @@ impl SafetyFindings {
         let case = k.case();
         let said = case.clearance();
         let number = |x: Option<f64>| x.map_or(String::new(), |x| format!("{x:.0}"));
-        let proposal = proposed_clearance(case, &k.diagnosis).map(|p| ProposalView {
+        let proposal = k.assessment.proposal.as_ref().map(|p| ProposalView {
             words: p.words(),
             why: p.why.clone(),
             drive: if p.drive == Clearance::No { "no" } else { "limited" },
@@ -82,6 +81,7 @@ impl SafetyFindings {
             },
             observations: case.observations.len(),
             asked: k
+                .assessment
                 .diagnosis
                 .symptoms
                 .iter()

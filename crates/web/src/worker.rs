@@ -187,6 +187,5 @@ async fn work(store: &Store, claim: TaskClaim, bridge: &std::sync::Arc<Bridge>) 
     let mut s = store.scope(claim.workshop).await?;
     s.hold(&claim).await?;
     s.put_analysis(claim.case, version, &found, &proof, &maps).await?;
-    s.refresh_board(claim.case).await?;
     s.commit().await
 }

@@ -77,17 +77,20 @@ impl CaseDocument {
         }
     }
 
-    fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
+    fn write(&mut self, case: &Case) -> Result<Vec<Change>, Problem> {
         case.check()?;
-        let (before, after) = (written(&self.case), written(&case));
-        let changed = changes(&before, &after);
-        if !changed.is_empty() {
-            self.settle();
+        let changed = changes(&written(&self.case), &written(case));
+        if changed.is_empty() {
+            return Ok(changed);
         }
+        let mut next = self.clone();
+        next.settle();
         for c in &changed {
-            put(&mut self.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+            put(&mut next.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
         }
-        self.case = case;
+        // The case is what stands in the document, and nothing else.
+        next.case = Case::from_json(&next.whole)?;
+        *self = next;
         Ok(changed)
     }
 
@@ -95,7 +98,7 @@ impl CaseDocument {
     pub fn edit<R>(&mut self, change: impl FnOnce(&mut Case) -> Result<R, Problem>) -> Result<(R, Vec<Change>), Problem> {
         let mut case = self.case.clone();
         let result = change(&mut case)?;
-        Ok((result, self.write(case)?))
+        Ok((result, self.write(&case)?))
     }
 }
 

@@ -333,6 +333,17 @@ impl Case {
         })
     }
 
+    /// What people say of it, for a search: words of the driver, kinds of symptom, what was tried, found and repaired.
+    pub fn search_words(&self) -> String {
+        let plain = |id: &str| id.replace('-', " ");
+        let symptoms = self.symptoms.iter().flat_map(|s| [s.words.clone(), plain(&s.kind)]);
+        let attempts = self.attempts.iter().map(|a| a.what.clone());
+        let found = self.found.iter().map(|f| f.what.clone());
+        let repairs = self.repairs.iter().map(|r| plain(&r.fault));
+        let notes = self.observations.iter().filter_map(|o| o.note.clone());
+        symptoms.chain(attempts).chain(found).chain(repairs).chain(notes).collect::<Vec<_>>().join(" ")
+    }
+
     /// A symptom by its id.
     pub fn symptom(&self, id: &str) -> Option<&Symptom> {
         self.symptoms.iter().find(|s| s.id == id)

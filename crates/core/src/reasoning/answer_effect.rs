@@ -6,12 +6,13 @@ use super::{Hypothesis, hypotheses, weigh};
 use crate::analysis::Analysis;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, NOT_POSSIBLE, Observation};
+use serde::{Deserialize, Serialize};
 
 /// A move of less is none.
 const MIN_PROBABILITY_CHANGE: f64 = 0.01;
 
 /// What an answer did to what is believed.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Effect {
     /// What was answered, in words.
     pub said: String,
@@ -20,7 +21,7 @@ pub struct Effect {
 }
 
 /// A cause that moved.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Moved {
     /// The cause that moved most, as `fault@place`.
     pub cause: String,

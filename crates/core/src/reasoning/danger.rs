@@ -8,14 +8,14 @@ use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, Observation};
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// Probability at least of what was seen.
 const SEEN_MIN_PROBABILITY: f64 = 0.95;
 
 /// A statement on driving that is proposed.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Danger {
     /// no, or limited.
     pub drive: Clearance,

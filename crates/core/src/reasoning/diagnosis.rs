@@ -7,10 +7,10 @@ use super::test_selection::NextTest;
 use super::units::Unit;
 use crate::case::fault_at::FaultAt;
 use crate::error::Warning;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// One thing that moved a cause.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Contribution {
     /// In the mechanic's words.
     pub evidence: String,
@@ -19,7 +19,7 @@ pub struct Contribution {
 }
 
 /// A cause with how sure.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Ranked {
     /// The fault, of a pair the likelier one; `unknown` for none of these.
     pub fault: String,
@@ -29,7 +29,7 @@ pub struct Ranked {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
     /// The other one of a pair.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub with: Vec<FaultAt>,
     /// Probability.
     pub p: f64,
@@ -45,7 +45,7 @@ impl Ranked {
 }
 
 /// A cause that is out, and by what.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct RuledOut {
     /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
@@ -58,7 +58,7 @@ pub struct RuledOut {
 }
 
 /// One symptom's answer.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct SymptomAnswer {
     /// Id of the symptom.
     pub id: String,
@@ -161,7 +161,7 @@ impl SymptomAnswer {
 }
 
 /// The next step of a case.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct NextStep {
     /// Of which symptom.
     pub symptom: String,
@@ -172,7 +172,7 @@ pub struct NextStep {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub replace: Option<String>,
     /// What is repaired with it, of a pair.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub with: Vec<FaultAt>,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -185,7 +185,7 @@ pub struct NextStep {
 }
 
 /// A case's answer.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Diagnosis {
     /// The next step of the case; none where nothing is left to do.
     pub step: Option<NextStep>,

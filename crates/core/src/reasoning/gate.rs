@@ -14,10 +14,10 @@ use crate::case::Case;
 use crate::case::fault_at::FaultAt;
 use crate::repair::purchasing::{ChosenRepair, PurchaseOption, options};
 use crate::vehicle::Vehicle;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Why a reason is asked before parts are ordered.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ReasonAsked {
     /// The cause is less sure than the workshop wants it.
@@ -27,7 +27,7 @@ pub enum ReasonAsked {
 }
 
 /// One cause at the gate.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Gate {
     /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
@@ -52,7 +52,7 @@ pub struct Gate {
 }
 
 /// All causes at the gate.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Gates {
     /// Likeliest first.
     pub causes: Vec<Gate>,

@@ -14,7 +14,7 @@ use super::{Hypothesis, Weighed};
 use crate::case::Case;
 use crate::case::fault_at::FaultAt;
 use crate::vehicle::PlaceKind;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Causes that are kept apart; what is less likely goes together.
 const MAX_CAUSES: usize = 14;
@@ -38,7 +38,7 @@ const MIN_SAVED_MONEY: f64 = 3.0;
 const MAX_SHOWN_STEPS: usize = 3;
 
 /// A move of the plan.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct PlanStep {
     /// The test; none where a part is replaced.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -47,7 +47,7 @@ pub struct PlanStep {
     #[serde(rename = "replace", skip_serializing_if = "Option::is_none")]
     pub fault: Option<String>,
     /// What is repaired with it, of a pair.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub with: Vec<FaultAt>,
     /// Where.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -64,7 +64,7 @@ pub struct PlanStep {
 }
 
 /// The plan of a symptom.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Plan {
     /// The next moves.
     pub steps: Vec<PlanStep>,

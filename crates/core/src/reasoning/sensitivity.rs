@@ -4,7 +4,7 @@ use super::knowledge::Knowledge;
 use super::{OpenTest, beliefs, open_tests};
 use crate::analysis::Analysis;
 use crate::case::Case;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// The other cause must then be so much likelier than the one that is first now: two that stand alike are no news.
 const CLEAR_LEAD_FACTOR: f64 = 1.15;
@@ -12,7 +12,7 @@ const CLEAR_LEAD_FACTOR: f64 = 1.15;
 const OUTCOME_MIN_PROBABILITY: f64 = 0.005;
 
 /// An outcome that would put another cause first.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RankingReversal {
     /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,

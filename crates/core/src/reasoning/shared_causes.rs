@@ -1,10 +1,10 @@
 //! One cause of several symptoms: when one explains them far better than one each, that is said.
 
 use super::Weighed;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A cause that explains several symptoms.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Shared {
     /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,

@@ -9,7 +9,7 @@ use super::preparation::OVERHEAD_MINUTES;
 use super::preparation::{charged_minutes, minutes};
 use crate::case::Case;
 use crate::drive::coach::Leg;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Share of what is open that a test must answer to be worth making.
 pub(crate) const WORTHWHILE_SHARE: f64 = 0.06;
@@ -19,7 +19,7 @@ const MIN_INFORMATION_BITS: f64 = 0.005;
 const MAX_LISTED_TESTS: usize = 80;
 
 /// What an outcome of a planned test, or of a planned repair, means.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct OutcomeMeaning {
     /// The outcome; `cured` or `not-cured` of a repair.
     pub outcome: String,
@@ -37,7 +37,7 @@ pub struct OutcomeMeaning {
 }
 
 /// What one outcome would do.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct OutcomePreview {
     /// How likely it is and what would then stand first.
     #[serde(flatten)]
@@ -55,7 +55,7 @@ pub struct OutcomePreview {
 }
 
 /// A proposed test.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NextTest {
     /// Id of a test of the knowledge: `joint-wiggle`.
     pub test: String,
@@ -72,7 +72,7 @@ pub struct NextTest {
     /// What it answers for each minute.
     pub bits_per_minute: f64,
     /// The runs to drive, where it is recorded: gears and speeds that separate the suspects.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub runs: Vec<Leg>,
     /// What each outcome would do.
     pub outcomes: Vec<OutcomePreview>,

@@ -3,10 +3,10 @@
 use super::hypotheses::Hypothesis;
 use super::knowledge::Knowledge;
 use crate::vehicle::{Place, PlaceKind, Vehicle};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A unit with how likely the cause is in it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Unit {
     /// Its id: `hub.fl`, `half.fl`, `prop.rear`, `diff.rear`, `gearbox` …
     pub unit: String,

@@ -9,7 +9,7 @@ use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 
 /// A way to buy what a cause needs, in the workshop's money.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct PurchaseOption {
     /// What stands in the case as the repair's part.
     pub id: String,

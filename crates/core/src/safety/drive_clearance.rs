@@ -5,9 +5,10 @@ use crate::case::clearance::{Clearance, clearance_words, strictness};
 use crate::case::fault_at::FaultAt;
 use crate::error::Problem;
 use crate::reasoning::{Danger, Diagnosis};
+use serde::{Deserialize, Serialize};
 
 /// A statement on driving that the evidence proposes and nobody has said yet.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Proposal {
     /// no, or limited.
     pub drive: Clearance,

@@ -1,5 +1,6 @@
 //! Where a case stands: its stations, what is done next, and what was proved.
 
+pub mod assessment;
 pub mod next_action;
 mod station;
 

@@ -10,9 +10,10 @@ use crate::reasoning::wording::{pair_words, repair_words, test_words};
 use crate::reasoning::{Diagnosis, NextStep};
 use crate::safety::drive_clearance::Proposal;
 use crate::workflow::{Station, is_proved};
+use serde::{Deserialize, Serialize};
 
 /// What kind of thing is done next.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum ActionKind {
     /// The driver's words are taken down.
     Describe,
@@ -35,7 +36,7 @@ pub enum ActionKind {
 }
 
 /// What is done next.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct NextAction {
     /// What kind of thing.
     pub kind: ActionKind,

@@ -2,10 +2,10 @@
 //! registry; the page of each stands in `web`, `stations/`.
 
 use crate::case::Case;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A station of a case.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Station {
     /// What is wrong, on which vehicle.

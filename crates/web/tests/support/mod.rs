@@ -129,9 +129,6 @@ impl Ground {
         .await
         .unwrap();
         tx.commit().await.unwrap();
-        let mut s = self.store.scope(self.a).await.unwrap();
-        s.refresh_board(id).await.unwrap();
-        s.commit().await.unwrap();
     }
 
     /// Somebody else of the first workshop edits a case.

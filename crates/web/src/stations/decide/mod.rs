@@ -20,7 +20,7 @@ use axum::routing::{get, post};
 use baricord_core::case::fault_at::FaultAt;
 use baricord_core::edit::act::CaseAct;
 use baricord_core::error::Problem;
-use baricord_core::reasoning::gate::{Gate, Gates, gates};
+use baricord_core::reasoning::gate::{Gate, Gates};
 use baricord_core::reasoning::plan::PlanStep;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
@@ -112,8 +112,7 @@ struct DecidePage {
     is_cured: bool,
 }
 
-/// Causes that can be acted on from the page, and those that are shown at once.
-const ACTED_ON: usize = 12;
+/// Causes that are shown at once, of those that can be acted on.
 const SHOWN: usize = 3;
 /// Answers of the next step that are shown at once: the station where it is made shows all.
 const ANSWERS: usize = 4;
@@ -265,7 +264,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.sentence = "No symptom yet: begin with the driver's words.".into();
         return Ok(page);
     };
-    let g = gates(case, kb, &a.id, k.analysis.as_ref(), ACTED_ON);
+    let Some(g) = k.assessment.of_symptom(&a.id).map(|s| &s.gates) else { return Ok(page) };
     let mut causes = causes(&k, a, &g);
     page.due = due_words(&k);
     page.history = history(&k);
@@ -302,9 +301,9 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         page.others.retain(|o| !with.contains(&o.href.as_str()));
         page.overturn = overturn_words(&k, &a.id, 3);
         // The case goes on elsewhere: with another symptom, or with a repair that is planned.
-        let own = matches!(k.next.kind, ActionKind::Test | ActionKind::Choose | ActionKind::HandOn);
-        if !own || k.next.symptom.as_deref() != Some(a.id.as_str()) {
-            page.elsewhere = Some((k.next.words_with_minutes(), page.f.next.href.clone()));
+        let own = matches!(k.assessment.next.kind, ActionKind::Test | ActionKind::Choose | ActionKind::HandOn);
+        if !own || k.assessment.next.symptom.as_deref() != Some(a.id.as_str()) {
+            page.elsewhere = Some((k.assessment.next.words_with_minutes(), page.f.next.href.clone()));
         }
     }
     if let (Some(first), Some(t), false) = (g.causes.first(), g.test_first, a.plan.enough) {

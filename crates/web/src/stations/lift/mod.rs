@@ -161,7 +161,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let symptom = k.symptom.as_deref().unwrap_or_default();
     let (heat, warm) = thermal_state::thermal_state_now(case);
-    let step = k.next.as_test().filter(|_| k.next.kind == ActionKind::Test && k.next.symptom.as_deref() == Some(symptom));
+    let step = k
+        .assessment
+        .next
+        .as_test()
+        .filter(|_| k.assessment.next.kind == ActionKind::Test && k.assessment.next.symptom.as_deref() == Some(symptom));
     let mut steps = match k.answer() {
         Some(a) if !is_over(case, a) => inspection_steps(case, kb, symptom, &case.asked_later, k.analysis.as_ref(), heat, step),
         _ => vec![],
@@ -193,7 +197,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
     }
     let is_step = steps.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
     Ok(LiftPage {
-        elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.next.words_with_minutes(), f.next.href.clone())),
+        elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.assessment.next.words_with_minutes(), f.next.href.clone())),
         quick_looks: quick_looks(&k, &steps),
         asked,
         most: crate::stations::lift::attachments::MOST,

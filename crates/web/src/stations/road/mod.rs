@@ -240,10 +240,13 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
     let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && !t.recorded;
     // What was asked for by name; else the next step, where it is driven.
     let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
-    let own_step =
-        k.next.as_test().filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road) && k.next.kind == ActionKind::Test);
+    let own_step = k
+        .assessment
+        .next
+        .as_test()
+        .filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road) && k.assessment.next.kind == ActionKind::Test);
     let wanted = named
-        .or(own_step.filter(|_| k.next.symptom == k.symptom))
+        .or(own_step.filter(|_| k.assessment.next.symptom == k.symptom))
         .filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road))
         .and_then(|(t, at, gear)| {
             let card = one_card(&k, &beliefs, t, at, gear)?;

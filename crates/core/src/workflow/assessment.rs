@@ -1,0 +1,107 @@
+//! What a case comes to by what is known: weighed once, and read by every page, by the board, by the gate and by what leaves.
+
+use super::next_action::{NextAction, next_action};
+use crate::analysis::Analysis;
+use crate::case::Case;
+use crate::proof::verify::Verification;
+use crate::reasoning::gate::{Gates, gates};
+use crate::reasoning::knowledge::Knowledge;
+use crate::reasoning::{Diagnosis, Effect, RankingReversal, diagnose, last_effect, ranking_reversals};
+use crate::safety::drive_clearance::{Proposal, proposed_clearance};
+use serde::{Deserialize, Serialize};
+
+/// Causes at the gate.
+pub const AT_THE_GATE: usize = 12;
+/// Outcomes that would put another cause first.
+const REVERSALS: usize = 3;
+
+/// What more is weighed of a symptom.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct SymptomAssessment {
+    /// Id of the symptom.
+    pub id: String,
+    /// What the last answer did.
+    pub effect: Option<Effect>,
+    /// What would put another cause first, the likeliest first.
+    pub reversals: Vec<RankingReversal>,
+    /// The likeliest causes at the gate.
+    pub gates: Gates,
+}
+
+/// A case, weighed.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Assessment {
+    /// What is wrong, how sure, and what to do.
+    pub diagnosis: Diagnosis,
+    /// What is done next.
+    pub next: NextAction,
+    /// A statement on driving that is proposed.
+    pub proposal: Option<Proposal>,
+    /// Each symptom, in the order of the case.
+    pub symptoms: Vec<SymptomAssessment>,
+}
+
+impl Assessment {
+    /// What is weighed of a symptom beside its causes.
+    pub fn of_symptom(&self, id: &str) -> Option<&SymptomAssessment> {
+        self.symptoms.iter().find(|s| s.id == id)
+    }
+}
+
+/// Weighs a case.
+pub fn assess(case: &Case, k: &Knowledge, analysis: Option<&Analysis>, proof: Option<&Verification>) -> Assessment {
+    let diagnosis = diagnose(case, k, analysis);
+    let of = |id: &String| SymptomAssessment {
+        effect: last_effect(case, k, id, analysis),
+        reversals: ranking_reversals(case, k, id, analysis, REVERSALS),
+        gates: gates(case, k, id, analysis, AT_THE_GATE),
+        id: id.clone(),
+    };
+    Assessment {
+        next: next_action(case, k, &diagnosis, proof),
+        proposal: proposed_clearance(case, &diagnosis),
+        symptoms: case.symptoms.iter().map(|s| of(&s.id)).collect(),
+        diagnosis,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::case::sample;
+    use crate::reasoning::knowledge::builtin;
+    use crate::vehicle::sample::every_layout;
+    use serde_json::json;
+
+    /// What is kept says the same as what was weighed.
+    #[test]
+    fn an_assessment_reads_back_as_it_was() {
+        for v in every_layout() {
+            let c = sample::case(
+                v,
+                &[json!({"symptoms": [{"id": "S1", "kind": "vibration"}, {"id": "S2", "kind": "knock"}],
+                "observations": [{"test": "turn", "outcome": "left", "symptom": "S2"}, {"test": "wheel-nut-check", "at": "wheel.fl", "outcome": "loose"}]})],
+            );
+            let a = assess(&c, builtin(), None, None);
+            let back: Assessment = serde_json::from_str(&serde_json::to_string(&a).unwrap()).unwrap();
+            let shown = |a: &Assessment| {
+                let ranked = a.diagnosis.symptoms.iter().flat_map(|s| &s.ranked);
+                let causes: Vec<_> = ranked.map(|r| (r.fault.clone(), r.at.clone(), format!("{:.12}", r.p))).collect();
+                let gates: Vec<_> = a
+                    .symptoms
+                    .iter()
+                    .map(|s| (s.gates.causes.len(), s.gates.enough, s.effect.clone().map(|e| e.words())))
+                    .collect();
+                (
+                    causes,
+                    gates,
+                    a.next.words.clone(),
+                    a.proposal.clone().map(|p| p.words()),
+                    a.diagnosis.step.clone().map(|s| s.test),
+                )
+            };
+            assert_eq!(shown(&back), shown(&a), "{}", c.vehicle.name);
+            assert!(a.proposal.is_some() && a.symptoms.len() == 2 && a.of_symptom("S2").unwrap().effect.is_some());
+        }
+    }
+}

@@ -1,0 +1,271 @@
+//! What a case comes to: weighed once for each state of the case and of the knowledge, off the threads that serve, kept as a row, and
+//! held in memory for those who look again.
+
+use crate::cases::StoredCase;
+use crate::{Scope, Store, StoreError};
+use baricord_core::analysis::Analysis;
+use baricord_core::case::Case;
+use baricord_core::proof::verify::Verification;
+use baricord_core::reasoning::knowledge::{Knowledge, WorkshopOverrides};
+use baricord_core::workflow::assessment::{Assessment, assess};
+use flate2::Compression;
+use flate2::read::ZlibDecoder;
+use flate2::write::ZlibEncoder;
+use moka::sync::Cache;
+use std::borrow::Cow;
+use std::io::{Read, Write};
+use std::ops::Deref;
+use std::sync::Arc;
+use std::time::Duration;
+use uuid::Uuid;
+
+/// Cases held in memory, and workshops whose knowledge is.
+const HELD_CASES: u64 = 192;
+const HELD_KNOWLEDGE: u64 = 64;
+/// What nobody looks at for so long is let go of.
+const HELD_FOR: Duration = Duration::from_secs(900);
+/// Cases that are weighed for one showing of the board, where they or the knowledge have changed since.
+const WEIGHED_AT_ONCE: i64 = 20;
+/// Of [`Assessment::proposal`] and its like: another shape of what is kept is weighed again.
+const SHAPE: &str = "1";
+
+/// The knowledge as a workshop has it, shared by all of its cases.
+#[derive(Clone, Debug)]
+pub struct SharedKnowledge(Arc<Cow<'static, Knowledge>>);
+
+impl Deref for SharedKnowledge {
+    type Target = Knowledge;
+    fn deref(&self) -> &Knowledge {
+        &self.0
+    }
+}
+
+/// A case with what it comes to.
+#[derive(Debug)]
+pub struct AssessedCase {
+    /// As it is kept.
+    pub stored: StoredCase,
+    /// With the workshop's limits where its vehicle names none.
+    case: Case,
+    /// What its recordings say.
+    pub analysis: Option<Analysis>,
+    /// Before against after.
+    pub proof: Option<Verification>,
+    /// The knowledge as the workshop has it.
+    pub knowledge: SharedKnowledge,
+    /// What it comes to.
+    pub assessment: Assessment,
+}
+
+impl AssessedCase {
+    /// The case as the rules read it: with the workshop's limits where its vehicle names none.
+    pub fn case(&self) -> &Case {
+        &self.case
+    }
+}
+
+/// What is held in memory.
+#[derive(Clone)]
+pub(crate) struct Assessments {
+    cases: Cache<(Uuid, String), Arc<AssessedCase>>,
+    knowledge: Cache<String, SharedKnowledge>,
+}
+
+impl Default for Assessments {
+    fn default() -> Self {
+        Self {
+            cases: Cache::builder().max_capacity(HELD_CASES).time_to_idle(HELD_FOR).build(),
+            knowledge: Cache::builder().max_capacity(HELD_KNOWLEDGE).time_to_idle(HELD_FOR).build(),
+        }
+    }
+}
+
+fn pack(a: &Assessment) -> Result<Vec<u8>, StoreError> {
+    let broken = |e: &dyn std::fmt::Display| StoreError::Broken(e.to_string());
+    let text = serde_json::to_vec(a).map_err(|e| broken(&e))?;
+    let mut z = ZlibEncoder::new(vec![], Compression::fast());
+    z.write_all(&text).and_then(|()| z.finish()).map_err(|e| broken(&e))
+}
+
+/// What was kept; none where another program has kept it in another shape.
+fn unpack(bytes: &[u8]) -> Option<Assessment> {
+    let mut text = vec![];
+    ZlibDecoder::new(bytes).read_to_end(&mut text).ok()?;
+    serde_json::from_slice(&text).ok()
+}
+
+/// What is weighed of a case, and by what.
+struct ToWeigh {
+    stored: StoredCase,
+    case: Case,
+    analysis: Option<Analysis>,
+    proof: Option<Verification>,
+    knowledge: SharedKnowledge,
+}
+
+async fn beside<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, StoreError> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| StoreError::Broken(e.to_string()))
+}
+
+impl Scope {
+    /// The knowledge as the workshop has it, from its changes.
+    pub(crate) fn knowledge_of(&self, overrides: &WorkshopOverrides) -> Result<SharedKnowledge, StoreError> {
+        let version = overrides.version();
+        if let Some(k) = self.store.assessments.knowledge.get(&version) {
+            return Ok(k);
+        }
+        let k = SharedKnowledge(Arc::new(overrides.knowledge()?));
+        self.store.assessments.knowledge.insert(version, k.clone());
+        Ok(k)
+    }
+
+    /// A case of this workshop with what it comes to; [`StoreError::NotFound`] where there is none.
+    pub async fn assessed(&mut self, id: Uuid) -> Result<Arc<AssessedCase>, StoreError> {
+        let row: Option<(Uuid, String, String)> = sqlx::query_as(
+            "SELECT c.stamp, c.weighed_by, w.house FROM case_file c JOIN workshop w ON w.id = c.workshop_id
+             WHERE c.id = $1 AND c.workshop_id = $2",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?;
+        let (stamp, weighed_by, house) = row.ok_or(StoreError::NotFound)?;
+        let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
+        let knowledge = format!("{SHAPE} {}", overrides.version());
+        if let Some(held) = self.store.assessments.cases.get(&(stamp, knowledge.clone())) {
+            return Ok(held);
+        }
+        let stored = self.case(id).await?;
+        let (analysis, proof) = self.analysis(id).await?.unzip();
+        let mut case = stored.case().clone();
+        // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
+        case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
+        let of = ToWeigh { stored, case, analysis, proof, knowledge: self.knowledge_of(&overrides)? };
+        let kept: Option<Vec<u8>> = sqlx::query_scalar(
+            "SELECT assessment FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND stamp = $3 AND knowledge = $4",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(stamp)
+        .bind(&knowledge)
+        .fetch_optional(&mut *self.tx)
+        .await?;
+        let (of, assessment, is_new) = beside(move || {
+            let kept = kept.as_deref().and_then(unpack);
+            let is_new = kept.is_none();
+            let a = kept.unwrap_or_else(|| assess(&of.case, &of.knowledge, of.analysis.as_ref(), of.proof.as_ref()));
+            (of, a, is_new)
+        })
+        .await?;
+        let ToWeigh { stored, case, analysis, proof, knowledge: k } = of;
+        let assessed = Arc::new(AssessedCase { stored, case, analysis, proof, knowledge: k, assessment });
+        self.store.assessments.cases.insert((stamp, knowledge.clone()), assessed.clone());
+        if is_new || weighed_by != knowledge {
+            // Who asks does not wait for it, nor does it go with what they do.
+            let (store, workshop, a) = (self.store.clone(), self.workshop(), assessed.clone());
+            tokio::spawn(async move {
+                if let Err(e) = store.keep_assessment(workshop, stamp, &knowledge, &a).await {
+                    tracing::debug!(error = %e, "an assessment was not kept; it is weighed again");
+                }
+            });
+        }
+        Ok(assessed)
+    }
+
+    /// Keeps what a case comes to, and what the board says of it, where the case is still as it was weighed.
+    async fn write_assessment(&mut self, stamp: Uuid, knowledge: &str, a: &AssessedCase) -> Result<(), StoreError> {
+        let next = &a.assessment.next;
+        let words = next.on_the_board(a.case(), a.assessment.proposal.as_ref());
+        let is_current = sqlx::query(
+            "UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5 AND stamp = $6",
+        )
+        .bind(next.station.id())
+        .bind(words)
+        .bind(knowledge)
+        .bind(a.stored.id)
+        .bind(self.workshop())
+        .bind(stamp)
+        .execute(&mut *self.tx)
+        .await?
+        .rows_affected()
+            == 1;
+        if !is_current {
+            return Ok(());
+        }
+        self.insert_assessment(stamp, knowledge, a, None).await?;
+        sqlx::query(
+            "DELETE FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NULL AND (stamp <> $3 OR knowledge <> $4)",
+        )
+        .bind(a.stored.id)
+        .bind(self.workshop())
+        .bind(stamp)
+        .bind(knowledge)
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    async fn insert_assessment(
+        &mut self,
+        stamp: Uuid,
+        knowledge: &str,
+        a: &AssessedCase,
+        kept_for: Option<Uuid>,
+    ) -> Result<(), StoreError> {
+        sqlx::query(
+            "INSERT INTO case_assessment (workshop_id, case_id, stamp, knowledge, version, assessment, kept_for) VALUES ($1, $2, $3, $4, $5, $6, $7)
+             ON CONFLICT (case_id, stamp, knowledge) DO UPDATE SET kept_for = coalesce(case_assessment.kept_for, $7)",
+        )
+        .bind(self.workshop())
+        .bind(a.stored.id)
+        .bind(stamp)
+        .bind(knowledge)
+        .bind(a.stored.version)
+        .bind(pack(&a.assessment)?)
+        .bind(kept_for)
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    /// Keeps for good what a decision rested on: the case as it is now.
+    pub(crate) async fn keep_for_decision(&mut self, id: Uuid, decision: Uuid) -> Result<(), StoreError> {
+        let a = self.assessed(id).await?;
+        let (stamp, house): (Uuid, String) = sqlx::query_as(
+            "SELECT c.stamp, w.house FROM case_file c JOIN workshop w ON w.id = c.workshop_id WHERE c.id = $1 AND c.workshop_id = $2",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .fetch_one(&mut *self.tx)
+        .await?;
+        let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
+        self.insert_assessment(stamp, &format!("{SHAPE} {}", overrides.version()), &a, Some(decision)).await
+    }
+
+    /// Weighs cases that have changed, or whose knowledge has, since the board last said what they wait for; the latest first, a few at
+    /// a time.
+    pub async fn weigh_board_again(&mut self) -> Result<(), StoreError> {
+        let knowledge = format!("{SHAPE} {}", self.overrides().await?.version());
+        let stale: Vec<(Uuid, Uuid)> = sqlx::query_as(
+            "SELECT id, stamp FROM case_file WHERE workshop_id = $1 AND (weighed_by < $2 OR weighed_by > $2) ORDER BY updated_at DESC LIMIT $3",
+        )
+        .bind(self.workshop())
+        .bind(&knowledge)
+        .bind(WEIGHED_AT_ONCE)
+        .fetch_all(&mut *self.tx)
+        .await?;
+        for (id, stamp) in stale {
+            let a = self.assessed(id).await?;
+            self.write_assessment(stamp, &knowledge, &a).await?;
+        }
+        Ok(())
+    }
+}
+
+impl Store {
+    async fn keep_assessment(&self, workshop: Uuid, stamp: Uuid, knowledge: &str, a: &AssessedCase) -> Result<(), StoreError> {
+        let mut s = self.scope(workshop).await?;
+        s.write_assessment(stamp, knowledge, a).await?;
+        s.commit().await
+    }
+}
