@@ -296,6 +296,11 @@ proptest! {
                 }
             }
         }
+        // Each earlier state can be told from what was changed since.
+        for (n, (_, before)) in states.iter().enumerate() {
+            let made = j.past[n..].iter().rev().filter_map(|p| p.changes.as_deref());
+            prop_assert_eq!(differ(&j.document.before(made).unwrap(), before), Vec::<String>::new());
+        }
         for (event, before) in states.into_iter().rev() {
             let back = CaseAct::TakeBack(TakenBack { event, of_another: false });
             let e = CaseEdit { act: back, ..edit(1_000 + j.past.len() as u64, "Maren", &json!({"drove": {}})) };

@@ -269,3 +269,50 @@ impl Store {
         s.commit().await
     }
 }
+
+/// What a decision rested on, where other knowledge weighs the case today.
+#[derive(Debug)]
+pub struct WeighedThen {
+    /// What was decided, in words.
+    pub what: String,
+    /// Who decided.
+    pub person: String,
+    /// When, RFC 3339.
+    pub at_time: String,
+    /// As it was weighed then.
+    pub then: Assessment,
+    /// The case as it was then, weighed by the knowledge of today.
+    pub today: Assessment,
+}
+
+impl Scope {
+    /// Decisions on a case that rested on other knowledge than today's, each with how today's weighs the case as it was then.
+    pub async fn weighed_then(&mut self, a: &AssessedCase) -> Result<Vec<WeighedThen>, StoreError> {
+        let id = a.stored.id;
+        let overrides = self.overrides().await?;
+        let knowledge = format!("{SHAPE} {}", overrides.version());
+        let kept: Vec<(Uuid, i32, Vec<u8>)> = sqlx::query_as(
+            "SELECT kept_for, version, assessment FROM case_assessment
+             WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NOT NULL AND knowledge <> $3 ORDER BY version",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(&knowledge)
+        .fetch_all(&mut *self.tx)
+        .await?;
+        let mut out = vec![];
+        for (decision, version, bytes) in kept {
+            let Some(then) = unpack(&bytes) else { continue };
+            let since = self.events(id, version, i64::MAX).await?;
+            let Some(event) = since.iter().find(|e| e.id == decision).cloned() else { continue };
+            let made = since.iter().filter_map(|e| e.changes.as_ref().map(|c| c.0.as_slice()));
+            let mut case = a.stored.document.before(made)?;
+            case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
+            // What the recordings say is as it is now: an analysis is of today's program, too.
+            let (k, analysis, proof) = (a.knowledge.clone(), a.analysis.clone(), a.proof.clone());
+            let today = beside(move || assess(&case, &k, analysis.as_ref(), proof.as_ref())).await?;
+            out.push(WeighedThen { what: event.what, person: event.person, at_time: event.at_time, then, today });
+        }
+        Ok(out)
+    }
+}

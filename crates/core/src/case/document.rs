@@ -2,7 +2,7 @@
 //! document only what the edit changed is written.
 
 use super::entry::{LISTS, write_ids};
-use super::patch::{Change, changes, plain_numbers, put};
+use super::patch::{Change, changes, part, plain_numbers, put};
 use super::{Case, FORMAT, VERSION};
 use crate::error::Problem;
 use serde_json::{Value, json};
@@ -92,6 +92,18 @@ impl CaseDocument {
         next.case = Case::from_json(&next.whole)?;
         *self = next;
         Ok(changed)
+    }
+
+    /// The case as it was before some changes were made to it; `made` holds those of each edit, the latest edit first.
+    pub fn before<'a>(&self, made: impl IntoIterator<Item = &'a [Change]>) -> Result<Case, Problem> {
+        let mut v = written(&self.case);
+        for c in made.into_iter().flat_map(|changes| changes.iter().rev()) {
+            let now = part(&v, &c.path).cloned();
+            put(&mut v, &c.path, now.as_ref(), c.before.as_ref(), c.place);
+        }
+        let mut case: Case = crate::error::read_json(&v)?;
+        case.tidy();
+        Ok(case)
     }
 
     /// Changes the case and writes what was changed. When it is refused nothing has changed.

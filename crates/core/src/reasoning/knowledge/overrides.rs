@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::LazyLock;
 
 /// The same number for the same texts, run after run of one program.
 fn hash(of: &[&str]) -> u64 {
@@ -153,7 +154,9 @@ impl WorkshopOverrides {
     /// The version of the knowledge with this workshop's changes: another one weighs a case otherwise.
     pub fn version(&self) -> String {
         let own = serde_json::to_string(self).unwrap_or_default();
-        format!("{}-{:016x}", env!("CARGO_PKG_VERSION"), hash(&[shipped_text(), &own]))
+        // The data files are long, and the same all the while.
+        static SHIPPED: LazyLock<String> = LazyLock::new(|| hash(&[shipped_text()]).to_string());
+        format!("{}-{:016x}", env!("CARGO_PKG_VERSION"), hash(&[&SHIPPED, &own]))
     }
 
     /// The knowledge as this workshop has it. What names no test or fault (any more) is refused by name.

@@ -1,5 +1,7 @@
 //! Decide: the next step with what each outcome would mean, the two after it, and the causes that can be repaired.
 
+mod weighed_then;
+
 use crate::App;
 use crate::auth::Member;
 use crate::edits::keep_now;
@@ -110,6 +112,8 @@ struct DecidePage {
     due: Vec<String>,
     /// The symptom is cured.
     is_cured: bool,
+    /// Decisions that today's knowledge would weigh otherwise.
+    weighed_then: Vec<weighed_then::WeighedThenView>,
 }
 
 /// Causes that are shown at once, of those that can be acted on.
@@ -259,6 +263,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         history: vec![],
         due: vec![],
         is_cured: false,
+        weighed_then: weighed_then::weighed_then(&mut s, &k).await?,
     };
     let Some(a) = k.answer() else {
         page.sentence = "No symptom yet: begin with the driver's words.".into();

@@ -1,0 +1,202 @@
+//! Pages and edits in an installation with many cases, beside a page with one query; absolute times are told, never asserted.
+//!
+//! `BARICORD_BENCH_CASES` cases (10 000 when left out) over six workshops, the median document 60 kB with 200 events.
+
+#[path = "../tests/support/mod.rs"]
+mod support;
+
+use baricord_core::case::document::CaseDocument;
+use baricord_core::edit::CaseEdit;
+use baricord_core::edit::act::{CaseAct, NewFinding, TestResult};
+use baricord_store::events::{Author, SentEdit};
+use serde_json::{Value, json};
+use std::time::{Duration, Instant};
+use support::Ground;
+use uuid::Uuid;
+
+/// Requests of each kind; the first of each case finds nothing in memory.
+const ASKED: usize = 60;
+/// Bytes of the median document.
+const MEDIAN_BYTES: usize = 60_000;
+/// Events of each case.
+const EVENTS: i32 = 200;
+
+fn main() {
+    if std::env::var("BARICORD_TEST_DATABASE").is_err() {
+        println!("many cases: no database here; run ./scripts/bench");
+        return;
+    }
+    tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime").block_on(async {
+        let g = Ground::new().await;
+        edits(&g).await;
+        pages(&g).await;
+    });
+}
+
+/// Connections of the owner of the tables.
+async fn owner(g: &Ground) -> sqlx::PgPool {
+    let url = g.database_url.replace("baricord_app@", "baricord_owner@");
+    sqlx::postgres::PgPoolOptions::new().max_connections(1).connect(&url).await.unwrap()
+}
+
+/// A document of about so many bytes: what a long case has most of, answers with notes.
+fn grown(of: &Value, bytes: usize) -> Value {
+    let mut d = of.clone();
+    let tests = ["joint-wiggle", "wheel-rock", "spin-by-hand", "oil-look", "boot-look"];
+    let mut n = 0;
+    let mut length = d.to_string().len();
+    while length < bytes {
+        let one = json!({"id": format!("x{n}"), "symptom": "S1", "test": tests[n % tests.len()], "outcome": "none", "phase": "after",
+            "note": "looked at again on the lift, as before; the mark of white paint stands where it stood, dust and salt on the flange"});
+        length += one.to_string().len() + 1;
+        d["observations"].as_array_mut().expect("a list").push(one);
+        n += 1;
+    }
+    d
+}
+
+async fn edits(g: &Ground) {
+    let id = g.full_case().await;
+    let big = grown(&g.document(id).await, MEDIAN_BYTES);
+    let mut s = g.store.scope(g.a).await.unwrap();
+    let id = s.add_case(CaseDocument::read(big).unwrap(), "opened", "A").await.unwrap();
+    s.commit().await.unwrap();
+    let size = async || {
+        sqlx::query("VACUUM FULL").execute(&owner(g).await).await.unwrap();
+        let sql = "SELECT sum(pg_total_relation_size(oid))::bigint FROM pg_class WHERE relname IN ('case_file', 'case_event', 'case_assessment')";
+        sqlx::query_scalar::<_, i64>(sql).fetch_one(g.store.pool()).await.unwrap()
+    };
+    let before = size().await;
+    let (author, mut times) = (Author::program("A"), vec![]);
+    for n in 0..500 {
+        let act = match n % 2 {
+            0 => CaseAct::ReportFinding(NewFinding { what: format!("found on the way, number {n}"), at: None }),
+            _ => CaseAct::AnswerTest(Box::new(TestResult {
+                symptom: Some("S1".into()),
+                test: "joint-wiggle".into(),
+                at: Some(format!("prop.rear.j{}", 1 + n % 3)),
+                outcome: "none".into(),
+                ..TestResult::default()
+            })),
+        };
+        let edit = CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::now(), by: String::new(), act };
+        let t = Instant::now();
+        let mut s = g.store.scope(g.a).await.unwrap();
+        s.apply_edits(id, &author, vec![SentEdit { edit, base: None }]).await.unwrap();
+        s.commit().await.unwrap();
+        times.push(t.elapsed());
+    }
+    let median = |t: &[Duration]| {
+        let mut t = t.to_vec();
+        t.sort_unstable();
+        t[t.len() / 2]
+    };
+    let (first, last) = (median(&times[..25]), median(&times[475..]));
+    println!(
+        "500 edits on a case of 60 kB: {:.2} MiB added, the last 25 cost {:.2} x the first 25 ({first:.1?}, {last:.1?})",
+        (size().await - before) as f64 / (1 << 20) as f64,
+        last.as_secs_f64() / first.as_secs_f64()
+    );
+}
+
+async fn pages(g: &Ground) {
+    let many: usize = std::env::var("BARICORD_BENCH_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(10_000);
+    let first = g.full_case().await;
+    let document = g.document(first).await;
+    let workshops = 6;
+    let began = Instant::now();
+    let (mut own, mut all) = (vec![], vec![]);
+    for w in 0..workshops {
+        let workshop = if w == 0 { g.a } else { g.store.add_workshop(&format!("Workshop {w}")).await.unwrap() };
+        all.push(workshop);
+        let mut s = g.store.scope(workshop).await.unwrap();
+        // Half of the documents are smaller than the median, half larger.
+        let mut d = grown(&document, [MEDIAN_BYTES / 4, MEDIAN_BYTES, MEDIAN_BYTES * 2][w % 3]);
+        for n in 0..many / workshops {
+            d["id"] = format!("case-{w}-{n}").into();
+            d["title"] =
+                format!("{} {n}: {}", ["Mail van", "Fish lorry", "Ferry tug"][n % 3], ["buzz", "growl", "clunk"][n % 7 % 3])
+                    .into();
+            let id = s.add_case(CaseDocument::read(d.clone()).unwrap(), "opened", "A").await.unwrap();
+            if w == 0 {
+                own.push(id);
+            }
+        }
+        s.commit().await.unwrap();
+    }
+    let owner = owner(g).await;
+    let fill = "INSERT INTO case_event (workshop_id, case_id, sequence, id, at_time, person, what, edit, changes)
+        SELECT c.workshop_id, c.id, n, gen_random_uuid(), now(), 'A', 'found on the way: rust at the cap of the joint, number ' || n,
+          jsonb_build_object('id', gen_random_uuid(), 'at_time', '2026-11-29T08:00:00Z', 'by', 'A', 'do', jsonb_build_object('stand', jsonb_build_object('on', 'lift'))), '[]'
+        FROM case_file c, generate_series(2, $1) n WHERE c.workshop_id = $2";
+    for w in all {
+        let mut tx = owner.begin().await.unwrap();
+        sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(w.to_string()).execute(&mut *tx).await.unwrap();
+        sqlx::query("ALTER TABLE case_event DISABLE TRIGGER told").execute(&mut *tx).await.unwrap();
+        sqlx::query(fill).bind(EVENTS).bind(w).execute(&mut *tx).await.unwrap();
+        sqlx::query("UPDATE case_file SET version = $1 WHERE workshop_id = $2 AND version < $1")
+            .bind(EVENTS)
+            .bind(w)
+            .execute(&mut *tx)
+            .await
+            .unwrap();
+        sqlx::query("ALTER TABLE case_event ENABLE TRIGGER told").execute(&mut *tx).await.unwrap();
+        tx.commit().await.unwrap();
+    }
+    sqlx::query("VACUUM ANALYZE").execute(&owner).await.unwrap();
+    println!("{many} cases in {workshops} workshops, {EVENTS} events each, made in {:.0} s", began.elapsed().as_secs_f64());
+    let c = g.client(Some("a@harrowmere.example")).await;
+    // The board weighs what it has not weighed yet, a few at a time: that is over before anything is timed.
+    loop {
+        g.get(&c, "/").await.bytes().await.unwrap();
+        let mut s = g.store.scope(g.a).await.unwrap();
+        let counts = s.lane_counts().await.unwrap();
+        if counts.iter().all(|l| l.0 != "complaint" || l.1 < 20) || began.elapsed().as_secs() > 900 {
+            break;
+        }
+    }
+    let time = async |path: String| {
+        let t = Instant::now();
+        let r = g.get(&c, &path).await;
+        assert!(r.status().is_success(), "{path}: {}", r.status());
+        r.bytes().await.expect("a body");
+        t.elapsed()
+    };
+    let shown = |mut t: Vec<Duration>| {
+        t.sort_unstable();
+        [t[t.len() / 2], t[(t.len() * 99).div_ceil(100) - 1]]
+    };
+    let mut ready = vec![];
+    for _ in 0..4 * ASKED {
+        ready.push(time("/readyz".into()).await);
+    }
+    let ready = shown(ready);
+    println!("/readyz: p50 {:.2?}, p99 {:.2?}", ready[0], ready[1]);
+    let tell = |what: &str, t: Vec<Duration>| {
+        let t = shown(t);
+        let times = |i: usize| t[i].as_secs_f64() / ready[i].as_secs_f64();
+        println!("{what:34} p50 {:5.1} x ({:.2?}), p99 {:5.1} x ({:.2?})", times(0), t[0], times(1), t[1]);
+    };
+    for page in ["complaint", "road", "lift", "measure", "decide", "repair", "prove", "history"] {
+        let (mut cold, mut warm) = (vec![], vec![]);
+        for n in 0..ASKED {
+            let id = own[(n * 17 + page.len() * 101) % own.len()];
+            cold.push(time(format!("/cases/{id}/{page}")).await);
+            warm.push(time(format!("/cases/{id}/{page}")).await);
+        }
+        tell(&format!("{page}, cold"), cold);
+        tell(&format!("{page}, warm"), warm);
+    }
+    for (what, path) in [
+        ("board", "/"),
+        ("search for one word", "/?q=growl"),
+        ("search for two", "/?q=ferry+tug+buzz"),
+        ("search for nothing", "/?q=zebra"),
+    ] {
+        let mut t = vec![];
+        for _ in 0..ASKED {
+            t.push(time(path.into()).await);
+        }
+        tell(what, t);
+    }
+}
