@@ -192,3 +192,58 @@ fn a_closed_pipe_ends_the_program_quietly() {
         assert!(status.success() && said.is_empty(), "{args:?}: {status} {said}");
     }
 }
+
+/// A server that is killed while edits come in: what it kept is kept whole, and what is sent again stands once.
+#[tokio::test(flavor = "multi_thread")]
+async fn edits_survive_a_kill_between_append_and_answer() {
+    let (owner, database) = database().await;
+    let i = Installation { owner, database };
+    let mut server = Server::start(&i, &[]);
+    let said = i.says(&["workshop", "add", "Skerry", "--owner", "ida@skerry.example"], "");
+    let secret = password(&said);
+    let (_, c) = server.sign_in("ida@skerry.example", &secret).await;
+    let form = c.post(format!("{}/cases", server.url)).header("sec-fetch-site", "same-origin");
+    let r = form.header("content-type", "application/x-www-form-urlencoded").body("layout=0&title=Van").send().await.unwrap();
+    let case = r.headers()["location"].to_str().unwrap().split('/').nth(2).unwrap().to_string();
+    let edit = |n: usize, id: uuid::Uuid| {
+        format!(
+            r#"{{"edits": [{{"id": "{id}", "at_time": "2026-11-29T08:00:00Z", "do": {{"report-finding": {{"what": "thing {n}"}}}}}}]}}"#
+        )
+    };
+    let ids: Vec<uuid::Uuid> = (0..30).map(|_| uuid::Uuid::now_v7()).collect();
+    let send = |url: &str, c: &reqwest::Client, n: usize| {
+        let to = c.post(format!("{url}/api/v1/cases/{case}/edits")).header("sec-fetch-site", "same-origin");
+        to.header("content-type", "application/json").body(edit(n, ids[n])).send()
+    };
+    // All at once, and it is killed as soon as the first is answered: others are kept and not answered, or neither.
+    let all: Vec<_> = (0..ids.len()).map(|n| tokio::spawn(send(&server.url, &c, n))).collect();
+    let mut all = all.into_iter();
+    let first = all.next().unwrap().await.unwrap();
+    server.child.kill().unwrap();
+    assert_eq!(first.unwrap().status(), 200);
+    let mut answered = 1;
+    for one in all {
+        answered += usize::from(one.await.unwrap().is_ok_and(|r| r.status() == 200));
+    }
+    drop(server);
+    let server = Server::start(&i, &[]);
+    let (_, c) = server.sign_in("ida@skerry.example", &secret).await;
+    let (mut already, mut applied) = (0, 0);
+    for n in 0..ids.len() {
+        let text = send(&server.url, &c, n).await.unwrap().text().await.unwrap();
+        let answer: Value = serde_json::from_str(&text).unwrap_or_else(|_| panic!("{text}"));
+        match answer["edits"][0]["status"].as_str() {
+            Some("already") => already += 1,
+            Some("applied") => applied += 1,
+            other => panic!("{other:?}: {text}"),
+        }
+    }
+    assert!(already >= answered, "{already} of {answered} answered");
+    assert_eq!(already + applied, ids.len());
+    let page = c.get(format!("{}/cases/{case}/history", server.url)).send().await.unwrap().text().await.unwrap();
+    assert_eq!(
+        page.matches("found on the way: thing").count(),
+        ids.len() + 1,
+        "each once in the list, the last one in Undo as well"
+    );
+}

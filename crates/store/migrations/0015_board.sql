@@ -25,4 +25,6 @@ END $$;
 ALTER TABLE case_file ADD COLUMN search tsvector
   GENERATED ALWAYS AS (to_tsvector('english', title || ' ' || vehicle || ' ' || waits_words || ' ' || words)) STORED;
 CREATE INDEX case_file_search ON case_file USING gin (search);
+-- What was taken back.
+CREATE INDEX case_event_back ON case_event (case_id, takes_back) WHERE takes_back IS NOT NULL;
 CREATE INDEX case_file_weighed ON case_file (workshop_id, weighed_by);

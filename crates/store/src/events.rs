@@ -69,6 +69,19 @@ pub struct CaseEvent {
     pub taken_back: bool,
 }
 
+/// The latest thing that was done to a case and stands.
+#[derive(Clone, Debug, FromRow)]
+pub struct LastEvent {
+    /// Id of the edit.
+    pub id: Uuid,
+    /// Who did it.
+    pub person: String,
+    /// What, in words.
+    pub what: String,
+    /// Whether what it changed is known.
+    pub can_be_taken_back: bool,
+}
+
 impl CaseEvent {
     /// Whether it can be taken back at all: it stands, and what it changed is known.
     pub fn can_be_taken_back(&self) -> bool {
@@ -197,6 +210,20 @@ impl Scope {
         Ok(sqlx::query_as(&sql).bind(case).bind(self.workshop()).bind(after).bind(most).fetch_all(&mut *self.tx).await?)
     }
 
+    /// The latest thing that was done to a case and stands; none where nothing was done since it was opened.
+    pub async fn last_standing(&mut self, case: Uuid) -> Result<Option<LastEvent>, StoreError> {
+        Ok(sqlx::query_as(
+            "SELECT e.id, e.person, e.what, e.changes IS NOT NULL AS can_be_taken_back FROM case_event e
+             WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
+               AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = $1 AND b.takes_back = e.id)
+             ORDER BY e.sequence DESC LIMIT 1",
+        )
+        .bind(case)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?)
+    }
+
     /// One thing that was done to a case; [`StoreError::NotFound`] where there is none.
     pub async fn event(&mut self, case: Uuid, id: Uuid) -> Result<CaseEvent, StoreError> {
         let sql = format!("SELECT {COLUMNS} FROM case_event e WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.id = $3");
@@ -249,7 +276,8 @@ impl Scope {
         let mut c = self.fetch(id, "FOR UPDATE").await?;
         let rests =
             |s: &SentEdit| matches!(s.edit.act, CaseAct::ChooseRepair(_) | CaseAct::ReplaceAsDue(_) | CaseAct::JudgeRepair(_));
-        let decision = sent.iter().find(|s| rests(s)).map(|s| s.edit.id);
+        let decisions: Vec<Uuid> = sent.iter().filter(|s| rests(s)).map(|s| s.edit.id).collect();
+        let mut decided = None;
         let overrides = self.overrides().await?;
         let knowledge = self.knowledge_of(&overrides)?;
         let weighs = sent.iter().any(|s| matches!(s.edit.act, CaseAct::ChooseRepair(_)));
@@ -308,13 +336,14 @@ impl Scope {
                         was_undone: false,
                     };
                     self.keep_event(id, event).await?;
+                    decided = decided.or(Some(s.edit.id).filter(|id| decisions.contains(id)));
                     out.push(Outcome::Applied { sequence: c.version, applied });
                 }
             }
         }
         if out.iter().any(|o| matches!(o, Outcome::Applied { .. })) {
             // What is weighed until now is what the decision rested on.
-            if let Some(decision) = decision {
+            if let Some(decision) = decided {
                 self.keep_for_decision(id, decision).await?;
             }
             self.write(&c).await?;

@@ -260,7 +260,9 @@ async fn cases_from_before_edits_open_with_their_history_whole() {
         // Undo stops at this border, and says so.
         let last = s.events(id, 0, 1).await.unwrap()[0].id;
         match s.edit_case(id, &maren(), edit(take_back(last)), None).await {
-            Err(StoreError::Problem(p)) => assert!(p.code == "before-border" && p.message.contains("by hand"), "{}", p.message),
+            Err(StoreError::Problem(p)) => {
+                assert!(p.code == "before-border" && p.message.contains("correct it where it stands"), "{}", p.message)
+            }
             other => panic!("{other:?}"),
         }
         // It goes on from there: old entries have ids by kind and place.

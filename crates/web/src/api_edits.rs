@@ -4,6 +4,8 @@
 use crate::App;
 use crate::api::{ApiError, fail, kept, slow_down, token_person};
 use crate::auth::Member;
+use axum::body::Bytes;
+use axum::extract::rejection::BytesRejection;
 use axum::extract::{DefaultBodyLimit, FromRequestParts, Path, State};
 use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
@@ -154,8 +156,10 @@ async fn edits(
     Editor(person): Editor,
     State(app): State<App>,
     Path(id): Path<Uuid>,
-    body: axum::body::Bytes,
+    body: Result<Bytes, BytesRejection>,
 ) -> Result<Json<Answers>, ApiError> {
+    let too_large = |_| fail(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "edits that are sent at once have up to 1 MiB");
+    let body = body.map_err(too_large)?;
     let body: Value = serde_json::from_slice(&body)
         .map_err(|e| Problem::new("not-json", format!("the body is not JSON: {e}")).line(e.line() as u64))?;
     let sent: Sent = read_json(&body)?;

@@ -21,8 +21,6 @@ use baricord_store::Scope;
 use baricord_store::events::CaseEvent;
 use uuid::Uuid;
 
-/// Events among which the one is looked for that is taken back next.
-const LOOKED_AT: i64 = 40;
 /// Events that the page shows.
 const SHOWN: i64 = 2_000;
 
@@ -37,10 +35,8 @@ pub struct UndoView {
 
 /// What is taken back next on a case: the latest that stands and whose changes are known.
 pub async fn next_to_take_back(m: &Member, s: &mut Scope, id: Uuid) -> Result<Option<UndoView>, PageError> {
-    let all = s.events(id, 0, LOOKED_AT).await?;
-    let stands = all.into_iter().find(|e| e.takes_back.is_none() && !e.taken_back);
-    let view = |e: CaseEvent| UndoView { own: e.person == m.person.name, event: e.id, what: e.what, person: e.person };
-    Ok(stands.filter(CaseEvent::can_be_taken_back).map(view))
+    let last = s.last_standing(id).await?.filter(|e| e.can_be_taken_back);
+    Ok(last.map(|e| UndoView { own: e.person == m.person.name, event: e.id, what: e.what, person: e.person }))
 }
 
 /// An event as the page shows it.
@@ -102,10 +98,8 @@ async fn take_back(headers: HeaderMap, Posted { member: m, path: id, form: f }: 
         None => {
             let mut s = m.scope().await?;
             s.case(id).await?;
-            let all = s.events(id, 0, LOOKED_AT).await?;
-            let stands = all.into_iter().find(|e| e.takes_back.is_none() && !e.taken_back);
             let nothing = || Problem::new("missing", "nothing is left to take back").field("event");
-            stands.filter(|e| e.sequence > 1).ok_or_else(nothing)?.id
+            s.last_standing(id).await?.ok_or_else(nothing)?.id
         }
     };
     let of_another = f.text("of_another") == Some("yes");

@@ -9,6 +9,7 @@ const TABLES: &[&str] = &[
     "person",
     "case_file",
     "case_event",
+    "case_assessment",
     "case_blob",
     "recording",
     "recording_chunk",
@@ -31,6 +32,7 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let c = g.client(Some("a@harrowmere.example")).await;
     assert_eq!(g.bring(&c, id, "run.csv", b"t,az,speed\n0,1,2\n".to_vec(), None).await.status(), 303);
     assert_eq!(g.post_form(&c, "/tokens", &[("name", "x")]).await.status(), 200);
+    assert_eq!(g.get(&c, &format!("/cases/{id}/decide")).await.status(), 200, "looked at, so an assessment is kept");
     let asked = [("question", "What would you do?"), ("days", "7")];
     assert_eq!(g.post_form(&c, &format!("/cases/{id}/opinions"), &asked).await.status(), 200);
     let mut s = g.store.scope(g.a).await.unwrap();

@@ -104,20 +104,27 @@ pub struct NewSymptom {
     /// What it is: a kind of symptom.
     pub kind: String,
     /// Where it is felt.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub felt: Vec<String>,
     /// Where it is heard from.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub heard_from: Option<String>,
     /// At which speeds.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub speed_kmh: Option<SpeedRange>,
     /// The driver's words.
     pub words: String,
     /// Since when, in the driver's words.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
     /// It comes and goes.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub intermittent: bool,
     /// Work that was done before: history tags.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub history: Vec<String>,
     /// Asked, and no other work was done.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_other_work: bool,
 }
 
@@ -158,16 +165,22 @@ pub struct NewAttempt {
     /// In words.
     pub what: String,
     /// The fault it was meant to cure, with its place.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub cause: Option<FaultAt>,
     /// The unit that was changed whole.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
     /// What it changed: nothing, better, gone or other.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub changed: Option<String>,
     /// What came of it, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub result: Option<String>,
     /// How far it is trusted: seen, bill or told; told when left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub trust: Option<String>,
     /// Who tried it.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
 }
 
@@ -188,28 +201,38 @@ pub struct NewHint {
 #[serde(default, deny_unknown_fields)]
 pub struct TestResult {
     /// Of one symptom; of all when left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub symptom: Option<String>,
     /// Id of the test.
     pub test: String,
     /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
     /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
     /// Its outcome, as `outcome@place` where the test names a place; or `not-possible`.
     pub outcome: String,
     /// What else is true at once.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<String>,
     /// A note.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
     /// driver or mechanic, the default.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub source: Option<String>,
     /// before, the default, or after a repair.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub phase: Option<String>,
     /// The repair that it follows.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub repair: Option<String>,
     /// How it was made.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub condition: Option<TestCondition>,
     /// What had been seen to before wheels turned.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub seen_to: Vec<String>,
 }
 
@@ -218,7 +241,7 @@ pub struct TestResult {
 #[serde(deny_unknown_fields)]
 pub struct SwungJoint {
     /// Of one symptom; of all when left out.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub symptom: Option<String>,
     /// Which joint.
     pub at: String,
@@ -233,10 +256,10 @@ pub struct LaterTest {
     /// Id of the test.
     pub test: String,
     /// Where.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
     /// In which gear.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
 }
 
@@ -249,10 +272,10 @@ pub struct BlindResult {
     /// What was felt.
     pub outcome: String,
     /// A note.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
     /// What had been seen to before wheels turned.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub seen_to: Vec<String>,
 }
 
@@ -263,7 +286,7 @@ pub struct BlindDecision {
     /// On what.
     pub question: Question,
     /// Whose answer stands; none: it is felt again.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stands: Option<String>,
 }
 
@@ -276,10 +299,10 @@ pub struct NewAttachment {
     /// Whether it is a picture; else it is heard.
     pub picture: bool,
     /// At which test it was taken.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub test: Option<String>,
     /// Where.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
 }
 
@@ -324,7 +347,7 @@ pub struct Levels {
     /// One for each place.
     pub levels: Vec<Level>,
     /// What had been seen to before wheels turned.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub seen_to: Vec<String>,
 }
 
@@ -355,14 +378,19 @@ pub struct RepairDetails {
     /// Id of the repair.
     pub id: String,
     /// What will be done.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub plan: Option<String>,
     /// Index marks before a flange is parted.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub marks: Option<String>,
     /// A note.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
     /// original, rebuilt, copy, used.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
     /// Torques with their source; those that stand there are replaced.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub torques: Vec<Torque>,
 }
 
@@ -385,13 +413,13 @@ pub struct StatedClearance {
     /// Why.
     pub reason: String,
     /// How far at the most.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub km: Option<f64>,
     /// How fast at the most.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kmh: Option<f64>,
     /// What had been proposed when it was said.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub answers: Vec<FaultAt>,
     /// How many observations were seen by who said it.
     #[serde(default)]
@@ -405,7 +433,7 @@ pub struct NewFinding {
     /// What.
     pub what: String,
     /// Where.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
 }
 

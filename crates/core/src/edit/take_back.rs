@@ -71,16 +71,16 @@ fn put_back(case: &Case, changes: &[Change], since: &[&PastEdit]) -> Result<Case
 pub(super) fn take_back(past: &[PastEdit], case: &mut Case, e: &CaseEdit, t: &TakenBack) -> Result<Applied, Problem> {
     let refused = |code: &str, message: String| Err(Problem::new(code, message).field("event"));
     let Some(one) = past.iter().find(|p| p.id == t.event) else {
-        return refused("missing", "nothing of this id was done to this case".into());
+        return refused("missing", "this case has no such change".into());
     };
     if past.iter().any(|p| p.takes_back == Some(one.id)) {
         return refused("taken-back", format!("“{}” was taken back already", one.words));
     }
     if one.takes_back.is_some() {
-        return refused("taken-back", "what was taken back is entered again, not taken back once more".into());
+        return refused("taken-back", "an undo is not undone: enter it again".into());
     }
     let Some(changes) = &one.changes else {
-        let message = format!("“{}” was done before changes were kept one by one: it stays, and is mended by hand", one.words);
+        let message = format!("“{}” is from before single changes could be undone: correct it where it stands", one.words);
         return refused("before-border", message);
     };
     if one.by != e.by && !t.of_another {

@@ -11,24 +11,34 @@ use serde::{Deserialize, Serialize};
 #[serde(default, deny_unknown_fields)]
 pub struct VehicleDescription {
     /// What the case is called.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
     /// What the vehicle has run.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub distance_km: Option<f64>,
     /// What the workshop calls the vehicle.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     /// Its tyres.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub tyre: Option<Tyre>,
     /// Cylinders of its engine.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub cylinders: Option<u32>,
     /// Its gearbox.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub gearbox: Option<GearboxKind>,
     /// The ratios of its gears, first to last; those that stay keep their names.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub gear_ratios: Option<Vec<f64>>,
     /// Its axles.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub axles: Vec<AxleDescription>,
     /// Sections of its shafts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub sections: Vec<SectionDescription>,
     /// Joints of its shafts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<JointDescription>,
 }
 
@@ -39,16 +49,16 @@ pub struct AxleDescription {
     /// Which.
     pub end: End,
     /// How it is built.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<AxleKind>,
     /// Teeth of the ring.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ring_teeth: Option<u32>,
     /// Teeth of the pinion.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pinion_teeth: Option<u32>,
     /// Its ratio. Of teeth and ratio what was changed counts.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ratio: Option<f64>,
 }
 
@@ -59,13 +69,13 @@ pub struct SectionDescription {
     /// Which: `prop.rear.s1`.
     pub at: String,
     /// Joint to joint.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub length_mm: Option<Millimetres>,
     /// Tube.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub od_mm: Option<Millimetres>,
     /// Wall.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wall_mm: Option<Millimetres>,
 }
 

@@ -38,16 +38,22 @@ pub struct ChosenRepair {
     /// Id of a fault of the knowledge: `joint-worn`.
     pub fault: String,
     /// Where.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
     /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
     /// The other one of a pair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub with: Vec<FaultAt>,
     /// The way to buy it, by its id.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
     /// Which symptom it is meant to cure.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub symptom: Option<String>,
     /// Why it is ordered, where that was asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
 }
 
