@@ -110,8 +110,8 @@ async fn pages(g: &Ground) {
         let workshop = if w == 0 { g.a } else { g.store.add_workshop(&format!("Workshop {w}")).await.unwrap() };
         all.push(workshop);
         let mut s = g.store.scope(workshop).await.unwrap();
-        // Half of the documents are smaller than the median, half larger.
-        let mut d = grown(&document, [MEDIAN_BYTES / 4, MEDIAN_BYTES, MEDIAN_BYTES * 2][w % 3]);
+        // The workshop that is asked has the median; of the others' documents half are smaller, half larger.
+        let mut d = grown(&document, [MEDIAN_BYTES, MEDIAN_BYTES / 4, MEDIAN_BYTES * 2][w % 3]);
         for n in 0..many / workshops {
             d["id"] = format!("case-{w}-{n}").into();
             d["title"] =

@@ -14,7 +14,6 @@ async fn main() {
     let (url, out) = (args.next().expect("the server's address"), args.next().expect("a folder"));
     let b = Browser::new().await;
     b.go(&format!("{url}/sign-in")).await;
-    shot(&b, &out, "sign-in").await;
     b.fill("#email", demo::EMAIL).await;
     b.fill("#password", demo::PASSWORD).await;
     b.click("form button.yellow").await;
@@ -71,6 +70,8 @@ async fn main() {
         b.go(&page).await;
         shot(&b, &out, name).await;
     }
+    b.go(&format!("{ranger}/history")).await;
+    shot(&b, &out, "history").await;
     b.go(&format!("{shuttle}/lift/listen")).await;
     for (at, level) in
         [("hub.fl", "72"), ("hub.fr", "66"), ("hub.rl", "63"), ("hub.rr", "64"), ("diff.rear", "61"), ("gearbox", "65")]

@@ -141,13 +141,13 @@ fn of_outcome(id: Uuid, o: Outcome) -> Answer {
 }
 
 /// Reads one edit; where it cannot be read, its id as far as there is one, and why not.
-fn read(v: &Value) -> Result<SentEdit, Answer> {
+fn read(v: &Value) -> Result<SentEdit, Box<Answer>> {
     let id = v["id"].as_str().and_then(|id| id.parse().ok());
-    let one: OneEdit = read_json(v).map_err(|p| refused(id, p))?;
+    let one: OneEdit = read_json(v).map_err(|p| Box::new(refused(id, p)))?;
     let edit = CaseEdit { id: one.id, at_time: one.at_time, by: String::new(), act: one.act };
     if edit.comes_with_more() {
         let message = "this comes with a file, a recording or a link: it goes by the page of the case";
-        return Err(refused(id, Problem::new("comes-with-more", message).field("do")));
+        return Err(Box::new(refused(id, Problem::new("comes-with-more", message).field("do"))));
     }
     Ok(SentEdit { edit, base: one.base })
 }
@@ -170,7 +170,7 @@ async fn edits(
     if !person.role().may(Act::Edit) {
         return Err(fail(StatusCode::FORBIDDEN, "forbidden", Act::Edit.refusal()));
     }
-    let read: Vec<Result<SentEdit, Answer>> = sent.edits.iter().map(read).collect();
+    let read: Vec<Result<SentEdit, Box<Answer>>> = sent.edits.iter().map(read).collect();
     let readable: Vec<SentEdit> = read.iter().filter_map(|r| r.as_ref().ok().cloned()).collect();
     let author = Author::person(&person.name, person.role());
     let stored = |e: StoreError| match e {
@@ -182,7 +182,7 @@ async fn edits(
     s.commit().await.map_err(stored)?;
     let mut outcomes = outcomes.into_iter();
     let answers = read.into_iter().filter_map(|r| match r {
-        Err(a) => Some(a),
+        Err(a) => Some(*a),
         Ok(s) => outcomes.next().map(|o| of_outcome(s.edit.id, o)),
     });
     Ok(Json(Answers { edits: answers.collect() }))

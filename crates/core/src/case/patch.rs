@@ -163,7 +163,7 @@ fn list_at<'a>(map: &'a mut Map<String, Value>, key: &str) -> &'a mut Vec<Value>
     }
 }
 
-fn object_at<'a>(slot: &'a mut Value) -> &'a mut Map<String, Value> {
+fn object_at(slot: &mut Value) -> &mut Map<String, Value> {
     if !slot.is_object() {
         *slot = Value::Object(Map::new());
     }

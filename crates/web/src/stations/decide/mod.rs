@@ -270,7 +270,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         return Ok(page);
     };
     let Some(g) = k.assessment.of_symptom(&a.id).map(|s| &s.gates) else { return Ok(page) };
-    let mut causes = causes(&k, a, &g);
+    let mut causes = causes(&k, a, g);
     page.due = due_words(&k);
     page.history = history(&k);
     if let Some(r) = case.cured_by(&a.id) {
