@@ -70,6 +70,16 @@ async fn main() {
         b.go(&page).await;
         shot(&b, &out, name).await;
     }
+    b.go(&format!("{ranger}/lift")).await;
+    b.js(
+        r#"const id = location.pathname.split("/")[2], acts = [{"record-attempt": {what: "new tyres", trust: "bill", changed: "nothing"}},
+        {stand: {on: "lift"}}, {"ask-later": {test: "joint-wiggle", at: "prop.rear.j1"}}, {"report-finding": {what: "rubbed brake hose at the front left", at: "hub.fl"}}];
+        const edits = acts.map((d, n) => ({id: `0192f0c1-2a3b-7c4d-8e5f-00112233440${n}`, at_time: new Date().toISOString(), do: d}));
+        fetch(`/api/v1/cases/${id}/edits`, {method: "POST", headers: {"content-type": "application/json"}, body: JSON.stringify({edits})})
+          .then(async r => document.body.append("kept: " + r.status))"#,
+    )
+    .await;
+    b.says("kept: 200").await;
     b.go(&format!("{ranger}/history")).await;
     shot(&b, &out, "history").await;
     b.go(&format!("{shuttle}/lift/listen")).await;
