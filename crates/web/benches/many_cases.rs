@@ -128,7 +128,7 @@ async fn pages(g: &Ground) {
     let fill = "INSERT INTO case_event (workshop_id, case_id, sequence, id, at_time, person, what, edit, changes)
         SELECT c.workshop_id, c.id, n, gen_random_uuid(), now(), 'A', 'found on the way: rust at the cap of the joint, number ' || n,
           jsonb_build_object('id', gen_random_uuid(), 'at_time', '2026-11-29T08:00:00Z', 'by', 'A', 'do', jsonb_build_object('stand', jsonb_build_object('on', 'lift'))), '[]'
-        FROM case_file c, generate_series(2, $1) n WHERE c.workshop_id = $2";
+        FROM case_file c, generate_series(2, $1) n WHERE c.workshop_id = $2 ON CONFLICT DO NOTHING";
     for w in all {
         let mut tx = owner.begin().await.unwrap();
         sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(w.to_string()).execute(&mut *tx).await.unwrap();
