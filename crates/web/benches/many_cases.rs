@@ -114,6 +114,8 @@ async fn pages(g: &Ground) {
         let mut d = grown(&document, [MEDIAN_BYTES, MEDIAN_BYTES / 4, MEDIAN_BYTES * 2][w % 3]);
         for n in 0..many / workshops {
             d["id"] = format!("case-{w}-{n}").into();
+            // Four cases of each vehicle.
+            d["vehicle"]["name"] = format!("Vehicle {}", n / 4).into();
             d["title"] =
                 format!("{} {n}: {}", ["Mail van", "Fish lorry", "Ferry tug"][n % 3], ["buzz", "growl", "clunk"][n % 7 % 3])
                     .into();
