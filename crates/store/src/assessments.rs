@@ -80,6 +80,11 @@ impl Default for Assessments {
     }
 }
 
+/// Names the knowledge of a workshop, as this program keeps what it weighs by it.
+fn knowledge_key(overrides: &WorkshopOverrides) -> String {
+    format!("{SHAPE} {}", overrides.version())
+}
+
 fn pack(a: &Assessment) -> Result<Vec<u8>, StoreError> {
     let broken = |e: &dyn std::fmt::Display| StoreError::Broken(e.to_string());
     let text = serde_json::to_vec(a).map_err(|e| broken(&e))?;
@@ -131,7 +136,7 @@ impl Scope {
         .await?;
         let (stamp, weighed_by, house) = row.ok_or(StoreError::NotFound)?;
         let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
-        let knowledge = format!("{SHAPE} {}", overrides.version());
+        let knowledge = knowledge_key(&overrides);
         if let Some(held) = self.store.assessments.cases.get(&(stamp, knowledge.clone())) {
             return Ok(held);
         }
@@ -239,13 +244,13 @@ impl Scope {
         .fetch_one(&mut *self.tx)
         .await?;
         let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
-        self.insert_assessment(stamp, &format!("{SHAPE} {}", overrides.version()), &a, Some(decision)).await
+        self.insert_assessment(stamp, &knowledge_key(&overrides), &a, Some(decision)).await
     }
 
     /// Weighs cases that have changed, or whose knowledge has, since the board last said what they wait for; the latest first, a few at
     /// a time.
     pub async fn weigh_board_again(&mut self) -> Result<(), StoreError> {
-        let knowledge = format!("{SHAPE} {}", self.overrides().await?.version());
+        let knowledge = knowledge_key(&self.overrides().await?);
         let stale: Vec<(Uuid, Uuid)> = sqlx::query_as(
             "SELECT id, stamp FROM case_file WHERE workshop_id = $1 AND (weighed_by < $2 OR weighed_by > $2) ORDER BY updated_at DESC LIMIT $3",
         )
@@ -290,7 +295,7 @@ impl Scope {
     pub async fn weighed_then(&mut self, a: &AssessedCase) -> Result<Vec<WeighedThen>, StoreError> {
         let id = a.stored.id;
         let overrides = self.overrides().await?;
-        let knowledge = format!("{SHAPE} {}", overrides.version());
+        let knowledge = knowledge_key(&overrides);
         let kept: Vec<(Uuid, i32, Vec<u8>)> = sqlx::query_as(
             "SELECT kept_for, version, assessment FROM case_assessment
              WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NOT NULL AND knowledge <> $3 ORDER BY version",

@@ -8,7 +8,7 @@ use baricord_core::edit::act::{CaseAct, TakenBack};
 use baricord_core::edit::take_back::{PastEdit, standing};
 use baricord_core::edit::{Applied, CaseEdit, EditContext};
 use baricord_core::error::Problem;
-use baricord_core::permission::Role;
+use baricord_core::permission::{Act, Role};
 use serde::{Deserialize, Serialize};
 use sqlx::FromRow;
 use sqlx::types::Json;
@@ -78,8 +78,6 @@ pub struct LastEvent {
     pub person: String,
     /// What, in words.
     pub what: String,
-    /// Whether what it changed is known.
-    pub can_be_taken_back: bool,
 }
 
 impl CaseEvent {
@@ -213,7 +211,7 @@ impl Scope {
     /// The latest thing that was done to a case and stands; none where nothing was done since it was opened.
     pub async fn last_standing(&mut self, case: Uuid) -> Result<Option<LastEvent>, StoreError> {
         Ok(sqlx::query_as(
-            "SELECT e.id, e.person, e.what, e.changes IS NOT NULL AS can_be_taken_back FROM case_event e
+            "SELECT e.id, e.person, e.what FROM case_event e
              WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
                AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = $1 AND b.takes_back = e.id)
              ORDER BY e.sequence DESC LIMIT 1",
@@ -297,7 +295,7 @@ impl Scope {
                 continue;
             }
             let needs = s.edit.needs(c.case());
-            let may = author.role.map_or(!matches!(needs, baricord_core::permission::Act::Buy), |r| r.may(needs));
+            let may = author.role.map_or(matches!(needs, Act::Edit), |r| r.may(needs));
             if !may {
                 out.push(Outcome::Refused(Problem::new("forbidden", needs.refusal())));
                 continue;

@@ -33,10 +33,14 @@ pub struct UndoView {
     pub own: bool,
 }
 
-/// What is taken back next on a case: the latest that stands and whose changes are known.
+/// What is taken back next on a case: the latest that stands.
 pub async fn next_to_take_back(m: &Member, s: &mut Scope, id: Uuid) -> Result<Option<UndoView>, PageError> {
-    let last = s.last_standing(id).await?.filter(|e| e.can_be_taken_back);
-    Ok(last.map(|e| UndoView { own: e.person == m.person.name, event: e.id, what: e.what, person: e.person }))
+    Ok(s.last_standing(id).await?.map(|e| UndoView {
+        own: e.person == m.person.name,
+        event: e.id,
+        what: e.what,
+        person: e.person,
+    }))
 }
 
 /// An event as the page shows it.
@@ -93,15 +97,8 @@ fn page_before(headers: &HeaderMap, id: Uuid) -> String {
 
 /// Something is taken back; it stays on the page.
 async fn take_back(headers: HeaderMap, Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let event = match f.text("event") {
-        Some(e) => e.parse().map_err(|_| Problem::new("bad-id", "this is no edit").field("event"))?,
-        None => {
-            let mut s = m.scope().await?;
-            s.case(id).await?;
-            let nothing = || Problem::new("missing", "nothing is left to take back").field("event");
-            s.last_standing(id).await?.ok_or_else(nothing)?.id
-        }
-    };
+    let event = f.need("event", "what is taken back")?;
+    let event = event.parse().map_err(|_| Problem::new("bad-id", "this is no edit").field("event"))?;
     let of_another = f.text("of_another") == Some("yes");
     keep_now(&m, id, &f, CaseAct::TakeBack(TakenBack { event, of_another })).await?;
     Ok(Redirect::to(&page_before(&headers, id)))

@@ -87,7 +87,7 @@ impl SafetyFindings {
                 .iter()
                 .filter_map(|s| s.danger.as_ref())
                 .flat_map(|d| &d.faults)
-                .map(|f| format!("{}@{}", f.fault, f.at))
+                .map(FaultAt::id)
                 .collect::<Vec<_>>()
                 .join(" "),
             proposal,
@@ -105,10 +105,7 @@ const LONGEST: usize = 400;
 
 /// What a proposal was about, as the form sends it: `fault@place` after `fault@place`.
 fn suspects(said: &str) -> Vec<FaultAt> {
-    said.split_whitespace()
-        .filter_map(|one| one.split_once('@'))
-        .map(|(fault, at)| FaultAt { fault: fault.into(), at: at.into() })
-        .collect()
+    said.split_whitespace().filter_map(FaultAt::parse).collect()
 }
 
 /// A statement on driving.

@@ -160,7 +160,7 @@ async fn every_route_of_a_case_answers_not_here_to_the_other_workshop() {
         ("/symptoms/S1/answer", &[("question", "load"), ("answer", "drive")]),
         ("/attempts", &[("what", "bearings")]),
         ("/sounds", &[("symptom", "S1"), ("outcome", "joint-worn")]),
-        ("/undo", &[]),
+        ("/undo", &[("event", "0192f0c1-2a3b-7c4d-8e5f-001122334455")]),
     ];
     let before = g.store.scope(g.a).await.unwrap().case(id).await.unwrap();
     for (path, fields) in posts {

@@ -6,11 +6,8 @@ use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use serde_json::{Value, json};
 use std::time::Duration;
-use support::{Browser, Ground};
+use support::{Browser, FIRST, Ground, SECOND};
 use uuid::Uuid;
-
-const FIRST: &str = "a@harrowmere.example";
-const SECOND: &str = "a.two@harrowmere.example";
 
 fn observed(d: &Value) -> Vec<(String, String)> {
     let text = |v: &Value| v.as_str().unwrap_or_default().to_string();
@@ -122,9 +119,7 @@ async fn what_is_sent_again_because_its_receipt_was_lost_changes_nothing() {
 async fn what_one_answers_comes_to_the_page_of_the_other_by_itself() {
     let g = Ground::new().await;
     let id = g.full_case().await;
-    let (b, c) = (Browser::new().await, Browser::new().await);
-    b.sign_in(&g, FIRST).await;
-    c.sign_in(&g, SECOND).await;
+    let (b, c) = Browser::two(&g).await;
     for x in [&b, &c] {
         x.go(&format!("{}/cases/{id}/lift", g.url)).await;
         x.see("article.stop").await;
@@ -157,9 +152,7 @@ async fn what_one_answers_comes_to_the_page_of_the_other_by_itself() {
 async fn a_feel_is_voted_blind_by_two() {
     let g = Ground::new().await;
     let id = g.full_case().await;
-    let (b, c) = (Browser::new().await, Browser::new().await);
-    b.sign_in(&g, FIRST).await;
-    c.sign_in(&g, SECOND).await;
+    let (b, c) = Browser::two(&g).await;
     let at = format!("{}/cases/{id}/lift?s=S1&test=joint-wiggle&at=prop.rear.j2", g.url);
     let before = observed(&g.document(id).await).len();
     // The first feels play; nobody sees it, not even in the history.

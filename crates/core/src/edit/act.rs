@@ -3,7 +3,7 @@
 use super::vehicle::VehicleDescription;
 use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
-use crate::case::{BalancePulls, Question, RecordingSpec, SpeedRange, TestCondition, Torque};
+use crate::case::{BalancePulls, Question, RecordingSpec, Repair, SpeedRange, TestCondition, Torque};
 use crate::lift::sound_localisation::Level;
 use crate::measure::instrument::Reading;
 use crate::repair::purchasing::ChosenRepair;
@@ -392,6 +392,24 @@ pub struct RepairDetails {
     /// Torques with their source; those that stand there are replaced.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub torques: Vec<Torque>,
+}
+
+impl RepairDetails {
+    /// Leaves only what says something else than the repair has: a form sends all its fields.
+    #[must_use]
+    pub fn only_new(mut self, has: &Repair) -> Self {
+        for (said, there) in
+            [(&mut self.plan, &has.plan), (&mut self.marks, &has.marks), (&mut self.note, &has.note), (&mut self.part, &has.part)]
+        {
+            if said == there {
+                *said = None;
+            }
+        }
+        if self.torques == has.torques {
+            self.torques = vec![];
+        }
+        self
+    }
 }
 
 /// A verdict.

@@ -9,6 +9,7 @@ use crate::lift::blind_check::{Refused, cast, settle, to_decide};
 use crate::lift::vehicle_state::{observed, warm_until};
 use crate::measure::instrument::{Reading, instrument};
 use crate::reasoning::knowledge::Test;
+use crate::reasoning::wording::test_words;
 use crate::safety::cautions::require_checks;
 
 /// Puts an observation into the case, with who made it and when.
@@ -36,6 +37,7 @@ pub(super) fn answer_test(x: &EditContext, case: &mut Case, e: &CaseEdit, t: &Te
     if let Some(r) = t.repair.as_ref().filter(|r| !case.repairs.iter().any(|x| x.id == **r)) {
         return Err(Problem::new("missing", format!("{r} is no repair of this case")).field("repair"));
     }
+    let asked = test_words(x.knowledge, &case.vehicle, &rule.id, t.at.as_deref(), t.gear.as_deref());
     let o = Observation {
         symptom: t.symptom.clone(),
         at: answer.at,
@@ -48,7 +50,7 @@ pub(super) fn answer_test(x: &EditContext, case: &mut Case, e: &CaseEdit, t: &Te
         condition: t.condition.clone(),
         ..Observation::new(&t.test, &answer.outcome)
     };
-    Ok(Applied::made(format!("{}: {}", rule.ask, answer.words), keep(x, case, e, rule, o)))
+    Ok(Applied::made(format!("{asked}: {}", answer.words), keep(x, case, e, rule, o)))
 }
 
 pub(super) fn swing_joint(x: &EditContext, case: &mut Case, e: &CaseEdit, s: &SwungJoint) -> Result<Applied, Problem> {
@@ -66,13 +68,14 @@ pub(super) fn swing_joint(x: &EditContext, case: &mut Case, e: &CaseEdit, s: &Sw
         balance: Some(s.pulls.clone()),
         ..Observation::new(&rule.id, outcome)
     };
-    Ok(Applied::made(format!("{}: {}", rule.ask, outcome.replace('-', " ")), keep(x, case, e, rule, o)))
+    let asked = test_words(x.knowledge, &case.vehicle, &rule.id, Some(&s.at), None);
+    Ok(Applied::made(format!("{asked}: {}", outcome.replace('-', " ")), keep(x, case, e, rule, o)))
 }
 
 pub(super) fn ask_later(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &LaterTest) -> Result<Applied, Problem> {
-    let rule = need_test(x.knowledge, &l.test)?;
+    need_test(x.knowledge, &l.test)?;
     need_place(case, l.at.as_deref())?;
-    let words = format!("{}: can't tell", rule.ask);
+    let words = format!("{}: can't tell", test_words(x.knowledge, &case.vehicle, &l.test, l.at.as_deref(), l.gear.as_deref()));
     if case.asked_later.iter().any(|a| a.is_same(&l.test, l.at.as_deref(), l.gear.as_deref())) {
         return Ok(Applied::words(words));
     }
@@ -90,6 +93,11 @@ fn felt(q: &Question, outcome: &str, note: String) -> Observation {
         note: Some(note),
         ..Observation::new(&q.test, outcome)
     }
+}
+
+/// What was asked, with its place.
+fn question_words(x: &EditContext, case: &Case, q: &Question) -> String {
+    test_words(x.knowledge, &case.vehicle, &q.test, q.at.as_deref(), q.gear.as_deref())
 }
 
 /// What was noted with the answers.
@@ -133,7 +141,7 @@ pub(super) fn answer_blind(x: &EditContext, case: &mut Case, e: &CaseEdit, b: &B
         let words = format!("felt alike by {}, neither knowing of the other{}", by.join(" and "), notes(two));
         keep(x, case, e, rule, felt(q, &outcome, words));
     }
-    Ok(Applied::made(format!("{}: felt blind", rule.ask), e.entry_id()))
+    Ok(Applied::made(format!("{}: felt blind", question_words(x, case, q)), e.entry_id()))
 }
 
 /// Two have felt it otherwise: one of them stands, or both feel again.
@@ -145,14 +153,14 @@ pub(super) fn decide_blind(x: &EditContext, case: &mut Case, e: &CaseEdit, b: &B
         return Err(Problem::new("voted", why).field("stands"));
     }
     settle(&mut case.votes, q);
-    let Some(by) = &b.stands else { return Ok(Applied::words(format!("{}: to be felt again", rule.ask))) };
+    let Some(by) = &b.stands else { return Ok(Applied::words(format!("{}: to be felt again", question_words(x, case, q)))) };
     let one = open.iter().find(|v| v.by == *by);
     let one = one.ok_or_else(|| Problem::new("missing", format!("{by} has not felt it")).field("stands"))?;
     let outcome_words = |v: &BlindAnswer| rule.outcome(&v.outcome).map_or(v.outcome.clone(), |o| o.words.clone());
     let others: String = open.iter().filter(|v| v.by != *by).map(|v| format!("; {} felt: {}", v.by, outcome_words(v))).collect();
     let words = format!("as {by} felt it{others}{}", notes(&open));
     let id = keep(x, case, e, rule, felt(q, &one.outcome, words));
-    Ok(Applied::made(format!("{}: decided between two", rule.ask), id))
+    Ok(Applied::made(format!("{}: decided between two", question_words(x, case, q)), id))
 }
 
 pub(super) fn measure(case: &mut Case, e: &CaseEdit, m: &MeasuredReading) -> Result<Applied, Problem> {

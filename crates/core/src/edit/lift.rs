@@ -5,7 +5,7 @@ use super::words::{need_gear, need_place, need_symptom};
 use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Attachment, Case, Compared, Heard, RecordingSpec};
 use crate::error::Problem;
-use crate::lift::sound_localisation::{heard, level_sounds};
+use crate::lift::sound_localisation::{level_sounds, new_levels};
 use crate::lift::vehicle_state::{driven, removable_parts, warm_until};
 use crate::safety::cautions::require_checks;
 
@@ -76,10 +76,7 @@ pub(super) fn listen(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Levels)
         }
     }
     require_checks(case, rule, &l.seen_to)?;
-    let was = heard(case);
-    let is_new =
-        |l: &&crate::lift::sound_localisation::Level| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit));
-    let new: Vec<_> = l.levels.iter().filter(is_new).collect();
+    let new = new_levels(case, &l.levels);
     for (n, level) in new.iter().enumerate() {
         let id = if n == 0 { e.entry_id() } else { format!("{}.{}", e.entry_id(), n + 1) };
         case.listened.push(Heard {

@@ -6,6 +6,7 @@ use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Case, Repair, Torque};
 use crate::error::Problem;
 use crate::reasoning::gate::gates;
+use crate::reasoning::knowledge::Fault;
 use crate::reasoning::unknown_words::{PARTS, RESULTS};
 use crate::reasoning::wording::repair_words;
 use crate::repair::purchasing::ChosenRepair;
@@ -98,7 +99,7 @@ fn words(x: &EditContext, case: &Case, id: &str) -> String {
 pub(super) fn finish(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Result<Applied, Problem> {
     let r = open_repair(case, &d.id)?;
     write(r, d)?;
-    let needs_marks = x.knowledge.fault(&r.fault).is_some_and(|f| f.caution.iter().any(|c| c == "marks"));
+    let needs_marks = x.knowledge.fault(&r.fault).is_some_and(Fault::needs_marks);
     if needs_marks && r.marks.is_none() {
         let message = "say how the flanges were marked before they were parted; without marks the balance is lost";
         return Err(Problem::new("marks", message).field("marks"));

@@ -44,6 +44,12 @@ pub fn heard(case: &Case) -> Vec<Heard> {
     out
 }
 
+/// Of levels that are told, those that are not known so already.
+pub fn new_levels<'a>(case: &Case, told: &'a [Level]) -> Vec<&'a Level> {
+    let was = heard(case);
+    told.iter().filter(|l| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit))).collect()
+}
+
 /// The next two sounds, each with its place, that a person should compare: of places that they have not compared yet.
 pub fn to_compare<'a>(sounds: &'a [(String, String)], compared: &[Compared], person: &str) -> Option<(&'a str, &'a str)> {
     let done = |a: &str, b: &str| {

@@ -14,6 +14,8 @@ use serde::{Deserialize, Serialize};
 pub const AT_THE_GATE: usize = 12;
 /// Outcomes that would put another cause first.
 const REVERSALS: usize = 3;
+/// A first cause that moved by less is weighed alike.
+const ALIKE: f64 = 0.05;
 
 /// What more is weighed of a symptom.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -46,6 +48,25 @@ impl Assessment {
     pub fn of_symptom(&self, id: &str) -> Option<&SymptomAssessment> {
         self.symptoms.iter().find(|s| s.id == id)
     }
+
+    /// The likeliest causes of a symptom that are known faults: fault, place, probability.
+    pub fn likeliest(&self, symptom: &str) -> impl Iterator<Item = (&str, &str, f64)> {
+        let of = self.diagnosis.symptoms.iter().filter(move |s| s.id == symptom);
+        of.flat_map(|s| &s.ranked).filter(|r| r.fault != "unknown").map(|r| (r.fault.as_str(), r.at.as_str(), r.p))
+    }
+
+    /// Whether another weighing says otherwise of a symptom: another cause stands first, or it is clearly more or less sure.
+    pub fn says_otherwise(&self, other: &Assessment, symptom: &str) -> bool {
+        differ(self.likeliest(symptom).next(), other.likeliest(symptom).next())
+    }
+}
+
+fn differ(one: Option<(&str, &str, f64)>, other: Option<(&str, &str, f64)>) -> bool {
+    match (one, other) {
+        (Some(a), Some(b)) => (a.0, a.1) != (b.0, b.1) || (a.2 - b.2).abs() >= ALIKE,
+        (None, None) => false,
+        _ => true,
+    }
 }
 
 /// Weighs a case.
@@ -72,6 +93,14 @@ mod tests {
     use crate::reasoning::knowledge::builtin;
     use crate::vehicle::sample::every_layout;
     use serde_json::json;
+
+    #[test]
+    fn weighings_differ_by_their_first_cause_or_clearly_by_how_sure() {
+        let one = |fault: &'static str, p: f64| Some((fault, "prop.rear.j1", p));
+        assert!(!differ(one("joint-worn", 0.60), one("joint-worn", 0.63)));
+        assert!(differ(one("joint-worn", 0.60), one("joint-worn", 0.70)) && differ(one("joint-worn", 0.6), one("slip-dry", 0.6)));
+        assert!(differ(one("joint-worn", 0.6), None) && !differ(None, None));
+    }
 
     /// What is kept says the same as what was weighed.
     #[test]

@@ -20,6 +20,9 @@ use thirtyfour::prelude::*;
 use uuid::Uuid;
 
 pub const PASSWORD: &str = "a long password";
+/// Two people of workshop A.
+pub const FIRST: &str = "a@harrowmere.example";
+pub const SECOND: &str = "a.two@harrowmere.example";
 
 /// A database, a server, two workshops with a person each.
 pub struct Ground {
@@ -316,6 +319,14 @@ impl Browser {
         let r = self.web.execute("return [outerWidth - innerWidth, outerHeight - innerHeight]", vec![]).await.unwrap();
         let d: Vec<i64> = r.convert().unwrap();
         let _ = self.web.set_window_rect(0, 0, w + d[0].max(0) as u32, h + d[1].max(0) as u32).await;
+    }
+
+    /// Two browsers, each signed in as another person of workshop A.
+    pub async fn two(g: &Ground) -> (Self, Self) {
+        let (first, second) = (Self::new().await, Self::new().await);
+        first.sign_in(g, FIRST).await;
+        second.sign_in(g, SECOND).await;
+        (first, second)
     }
 
     pub async fn sign_in(&self, g: &Ground, email: &str) {

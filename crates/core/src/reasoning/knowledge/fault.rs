@@ -289,6 +289,10 @@ pub struct Only {
 }
 
 impl Fault {
+    /// Whether flanges are marked before its repair parts them.
+    pub fn needs_marks(&self) -> bool {
+        self.caution.iter().any(|c| c == "marks")
+    }
     /// Its exceptions for a test, of a symptom of this kind.
     pub fn exceptions_for<'a>(&'a self, test: &'a str, symptom: &'a str) -> impl Iterator<Item = &'a Exception> {
         let applies = move |e: &&Exception| e.test == test && (e.of_kinds.is_empty() || e.of_kinds.iter().any(|k| k == symptom));

@@ -16,7 +16,7 @@ use axum::routing::{get, post};
 use baricord_core::case::{Attachment, Case, LevelUnit};
 use baricord_core::edit::act::{CaseAct, ComparedSounds, Levels};
 use baricord_core::error::Problem;
-use baricord_core::lift::sound_localisation::{Level, heard, level_sounds, loudest, to_compare};
+use baricord_core::lift::sound_localisation::{Level, heard, level_sounds, loudest, new_levels, to_compare};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::safety::cautions::{RunningCheck, running_checks};
 use baricord_core::workflow::Station;
@@ -130,16 +130,14 @@ async fn levels(Posted { member: m, path: id, form: f }: Posted) -> Result<Redir
     let unit = unit.ok_or_else(|| Problem::new("bad-value", "in dB, or of 10?").field("unit"))?;
     let mut s = m.scope().await?;
     let case = s.case(id).await?;
-    let was = heard(case.case());
     let mut levels = vec![];
     for p in case.case().vehicle.places() {
         if let Some(level) = f.number(&p.id)? {
             levels.push(Level { at: p.id, level, unit });
         }
     }
-    let is_new = |l: &Level| !was.iter().any(|w| (&w.at, w.level, w.unit) == (&l.at, l.level, l.unit));
     // A form that is sent as it stands says nothing new.
-    if levels.is_empty() || levels.iter().any(is_new) {
+    if levels.is_empty() || !new_levels(case.case(), &levels).is_empty() {
         keep(&m, &mut s, id, &f, CaseAct::Listen(Levels { levels, seen_to: f.all("seen-to") })).await?;
         s.commit().await?;
     }

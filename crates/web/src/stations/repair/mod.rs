@@ -17,6 +17,7 @@ use axum::routing::{get, post};
 use baricord_core::case::{Repair, Torque};
 use baricord_core::edit::act::{CaseAct, EntryId, RepairDetails};
 use baricord_core::error::Problem;
+use baricord_core::reasoning::knowledge::Fault;
 use baricord_core::safety::cautions::at_repair;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
@@ -80,7 +81,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             id: r.id.clone(),
             cause: words(r),
             what: r.plan.clone().unwrap_or_else(|| rule.map_or(String::new(), |f| f.repair.clone())),
-            needs_marks: rule.is_some_and(|f| f.caution.iter().any(|c| c == "marks")),
+            needs_marks: rule.is_some_and(Fault::needs_marks),
             cautions: cautions.into_iter().map(CautionView::new).collect(),
             marks: text(&r.marks),
             torques,
@@ -117,17 +118,17 @@ fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
 async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
     let case = s.case(id).await?;
-    let now = case.case().repairs.iter().find(|r| r.id == repair);
-    // What is sent as it stands is no change.
-    let new = |name: &str, there: Option<&String>| f.owned(name).filter(|t| Some(t) != there);
-    let typed = torques(&f)?;
-    let details = Box::new(RepairDetails {
-        plan: new("plan", now.and_then(|r| r.plan.as_ref())),
-        marks: new("marks", now.and_then(|r| r.marks.as_ref())),
-        note: new("note", now.and_then(|r| r.note.as_ref())),
-        part: new("part", now.and_then(|r| r.part.as_ref())),
-        torques: if now.is_some_and(|r| r.torques == typed) { vec![] } else { typed },
+    let said = RepairDetails {
+        plan: f.owned("plan"),
+        marks: f.owned("marks"),
+        note: f.owned("note"),
+        part: f.owned("part"),
+        torques: torques(&f)?,
         id: repair.clone(),
+    };
+    let details = Box::new(match case.case().repairs.iter().find(|r| r.id == repair) {
+        Some(now) => said.only_new(now),
+        None => said,
     });
     let (act, to) = match f.text("done") {
         Some("yes") => (CaseAct::FinishRepair(details), "prove"),
