@@ -2,9 +2,9 @@
 //! symptom moves no other, nothing is asked twice, and no test gets dearer by what was done for another.
 
 use baricord_core::case::Case;
-use baricord_core::reasoning::access::{OpenedPlaces, quick_looks};
+use baricord_core::reasoning::access::OpenedPlaces;
 use baricord_core::reasoning::knowledge::builtin;
-use baricord_core::reasoning::{OpenTest, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, open_tests};
+use baricord_core::reasoning::{OpenSymptom, OpenTest, Ranked, SymptomAnswer, beliefs, diagnose, hypotheses, open_tests};
 use baricord_core::vehicle::{Vehicle, sample};
 use proptest::prelude::*;
 use serde_json::{Value, json};
@@ -203,8 +203,7 @@ proptest! {
         prop_assume!(!h.is_pair());
         let fault = builtin().fault(&h.fault).unwrap();
         let opened = OpenedPlaces::by_repair(v, fault, h.place.as_ref().unwrap());
-        let p = beliefs(&c, builtin(), "S1", None);
-        let looks = quick_looks(&c, builtin(), "S1", &p, &opened, None);
+        let looks = OpenSymptom::with(&c, builtin(), "S1", None, |open| open.quick_looks(&opened, None));
         prop_assert!(looks.len() <= 3 && (!fault.in_place || looks.is_empty()));
         for l in &looks {
             let rule = builtin().test(&l.test).unwrap();

@@ -1,50 +1,39 @@
 //! What a case comes to: weighed once for each state of the case and of the knowledge, off the threads that serve, kept as a row, and
 //! held in memory for those who look again.
 
+use crate::analysis_tasks::AnalysisTask;
 use crate::cases::StoredCase;
+use crate::events::LastEvent;
+use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, Store, StoreError};
 use baricord_core::analysis::Analysis;
 use baricord_core::case::Case;
 use baricord_core::proof::verify::Verification;
-use baricord_core::reasoning::knowledge::{Knowledge, WorkshopOverrides};
 use baricord_core::workflow::assessment::{Assessment, assess};
 use flate2::Compression;
 use flate2::read::ZlibDecoder;
 use flate2::write::ZlibEncoder;
 use moka::sync::Cache;
-use std::borrow::Cow;
+use sqlx::Row;
 use std::io::{Read, Write};
-use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 use uuid::Uuid;
 
 /// Cases held in memory, and workshops whose knowledge is.
-const HELD_CASES: u64 = 192;
+const HELD_CASES: u64 = 256;
 const HELD_KNOWLEDGE: u64 = 64;
 /// What nobody looks at for so long is let go of.
 const HELD_FOR: Duration = Duration::from_secs(900);
 /// Cases that are weighed for one showing of the board, where they or the knowledge have changed since.
 const WEIGHED_AT_ONCE: i64 = 20;
-/// Of [`Assessment::proposal`] and its like: another shape of what is kept is weighed again.
-const SHAPE: &str = "1";
-
-/// The knowledge as a workshop has it, shared by all of its cases.
-#[derive(Clone, Debug)]
-pub struct SharedKnowledge(Arc<Cow<'static, Knowledge>>);
-
-impl Deref for SharedKnowledge {
-    type Target = Knowledge;
-    fn deref(&self) -> &Knowledge {
-        &self.0
-    }
-}
-
 /// A case with what it comes to.
 #[derive(Debug)]
 pub struct AssessedCase {
+    /// Of this state of the case alone: another one for each change of its document or of what its recordings say.
+    stamp: Uuid,
     /// As it is kept.
-    pub stored: StoredCase,
+    pub stored: Arc<StoredCase>,
     /// With the workshop's limits where its vehicle names none.
     case: Case,
     /// What its recordings say.
@@ -62,27 +51,49 @@ impl AssessedCase {
     pub fn case(&self) -> &Case {
         &self.case
     }
+
+    /// Names what was weighed, the state of the case and that of the knowledge: two that have the same name are the same in all.
+    pub fn state(&self) -> (Uuid, &str) {
+        (self.stamp, self.knowledge.version())
+    }
+}
+
+/// A case as it is now, with what stands beside it on every page.
+#[derive(Debug)]
+pub struct CaseNow {
+    /// The case with what it comes to.
+    pub assessed: Arc<AssessedCase>,
+    /// The latest analysis of its recordings.
+    pub task: Option<AnalysisTask>,
+    /// The latest thing that was done to it and stands.
+    pub last: Option<LastEvent>,
+}
+
+/// Of which state of a case, and by what, it is weighed.
+struct StateRow {
+    stamp: Uuid,
+    weighed_by: String,
+    knowledge: SharedKnowledge,
 }
 
 /// What is held in memory.
 #[derive(Clone)]
 pub(crate) struct Assessments {
     cases: Cache<(Uuid, String), Arc<AssessedCase>>,
-    knowledge: Cache<String, SharedKnowledge>,
+    /// Documents by their stamp.
+    pub(crate) documents: Cache<Uuid, Arc<StoredCase>>,
+    /// By the workshop's changes, as they are kept.
+    pub(crate) knowledge: Cache<String, SharedKnowledge>,
 }
 
 impl Default for Assessments {
     fn default() -> Self {
         Self {
             cases: Cache::builder().max_capacity(HELD_CASES).time_to_idle(HELD_FOR).build(),
+            documents: Cache::builder().max_capacity(HELD_CASES).time_to_idle(HELD_FOR).build(),
             knowledge: Cache::builder().max_capacity(HELD_KNOWLEDGE).time_to_idle(HELD_FOR).build(),
         }
     }
-}
-
-/// Names the knowledge of a workshop, as this program keeps what it weighs by it.
-fn knowledge_key(overrides: &WorkshopOverrides) -> String {
-    format!("{SHAPE} {}", overrides.version())
 }
 
 fn pack(a: &Assessment) -> Result<Vec<u8>, StoreError> {
@@ -101,7 +112,7 @@ fn unpack(bytes: &[u8]) -> Option<Assessment> {
 
 /// What is weighed of a case, and by what.
 struct ToWeigh {
-    stored: StoredCase,
+    stored: Arc<StoredCase>,
     case: Case,
     analysis: Option<Analysis>,
     proof: Option<Verification>,
@@ -113,17 +124,6 @@ async fn beside<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) ->
 }
 
 impl Scope {
-    /// The knowledge as the workshop has it, from its changes.
-    pub(crate) fn knowledge_of(&self, overrides: &WorkshopOverrides) -> Result<SharedKnowledge, StoreError> {
-        let version = overrides.version();
-        if let Some(k) = self.store.assessments.knowledge.get(&version) {
-            return Ok(k);
-        }
-        let k = SharedKnowledge(Arc::new(overrides.knowledge()?));
-        self.store.assessments.knowledge.insert(version, k.clone());
-        Ok(k)
-    }
-
     /// A case of this workshop with what it comes to; [`StoreError::NotFound`] where there is none.
     pub async fn assessed(&mut self, id: Uuid) -> Result<Arc<AssessedCase>, StoreError> {
         let row: Option<(Uuid, String, String)> = sqlx::query_as(
@@ -135,24 +135,70 @@ impl Scope {
         .fetch_optional(&mut *self.tx)
         .await?;
         let (stamp, weighed_by, house) = row.ok_or(StoreError::NotFound)?;
-        let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
-        let knowledge = knowledge_key(&overrides);
-        if let Some(held) = self.store.assessments.cases.get(&(stamp, knowledge.clone())) {
+        let knowledge = self.knowledge_of(&house)?;
+        self.assessed_in(id, StateRow { stamp, weighed_by, knowledge }).await
+    }
+
+    /// A case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
+    pub async fn case_now(&mut self, id: Uuid) -> Result<CaseNow, StoreError> {
+        let row = sqlx::query(
+            "SELECT c.stamp, c.weighed_by, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
+                    u.id AS last_id, u.person, u.what
+             FROM case_file c JOIN workshop w ON w.id = c.workshop_id
+             LEFT JOIN LATERAL (
+               SELECT id, state, progress, what, problem FROM analysis_task
+               WHERE case_id = c.id AND workshop_id = c.workshop_id AND drive_id IS NULL ORDER BY created_at DESC, id DESC LIMIT 1) t ON true
+             LEFT JOIN LATERAL (
+               SELECT e.id, e.person, e.what FROM case_event e
+               WHERE e.case_id = c.id AND e.workshop_id = c.workshop_id AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
+                 AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = e.case_id AND b.takes_back = e.id)
+               ORDER BY e.sequence DESC LIMIT 1) u ON true
+             WHERE c.id = $1 AND c.workshop_id = $2",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .fetch_optional(&mut *self.tx)
+        .await?
+        .ok_or(StoreError::NotFound)?;
+        let task = match row.try_get("task_id")? {
+            Some(id) => Some(AnalysisTask {
+                id,
+                state: row.try_get("state")?,
+                progress: row.try_get("progress")?,
+                what: row.try_get("doing")?,
+                problem: row.try_get("problem")?,
+            }),
+            None => None,
+        };
+        let last = match row.try_get("last_id")? {
+            Some(id) => Some(LastEvent { id, person: row.try_get("person")?, what: row.try_get("what")? }),
+            None => None,
+        };
+        let (stamp, weighed_by) = (row.try_get("stamp")?, row.try_get("weighed_by")?);
+        let knowledge = self.knowledge_of(row.try_get("house")?)?;
+        Ok(CaseNow { assessed: self.assessed_in(id, StateRow { stamp, weighed_by, knowledge }).await?, task, last })
+    }
+
+    async fn assessed_in(&mut self, id: Uuid, state: StateRow) -> Result<Arc<AssessedCase>, StoreError> {
+        let StateRow { stamp, weighed_by, knowledge } = state;
+        let key = (stamp, knowledge.version().to_string());
+        if let Some(held) = self.store.assessments.cases.get(&key) {
             return Ok(held);
         }
-        let stored = self.case(id).await?;
+        let version = key.1.clone();
+        let stored = self.fetch(id, "").await?;
         let (analysis, proof) = self.analysis(id).await?.unzip();
         let mut case = stored.case().clone();
         // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
-        case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
-        let of = ToWeigh { stored, case, analysis, proof, knowledge: self.knowledge_of(&overrides)? };
+        case.vehicle.limits = case.vehicle.limits.or(&knowledge.overrides().limits);
+        let of = ToWeigh { stored, case, analysis, proof, knowledge };
         let kept: Option<Vec<u8>> = sqlx::query_scalar(
             "SELECT assessment FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND stamp = $3 AND knowledge = $4",
         )
         .bind(id)
         .bind(self.workshop())
         .bind(stamp)
-        .bind(&knowledge)
+        .bind(&version)
         .fetch_optional(&mut *self.tx)
         .await?;
         let (of, assessment, is_new) = beside(move || {
@@ -162,14 +208,14 @@ impl Scope {
             (of, a, is_new)
         })
         .await?;
-        let ToWeigh { stored, case, analysis, proof, knowledge: k } = of;
-        let assessed = Arc::new(AssessedCase { stored, case, analysis, proof, knowledge: k, assessment });
-        self.store.assessments.cases.insert((stamp, knowledge.clone()), assessed.clone());
-        if is_new || weighed_by != knowledge {
+        let ToWeigh { stored, case, analysis, proof, knowledge } = of;
+        let assessed = Arc::new(AssessedCase { stamp, stored, case, analysis, proof, knowledge, assessment });
+        self.store.assessments.cases.insert(key, assessed.clone());
+        if is_new || weighed_by != version {
             // Who asks does not wait for it, nor does it go with what they do.
             let (store, workshop, a) = (self.store.clone(), self.workshop(), assessed.clone());
             tokio::spawn(async move {
-                if let Err(e) = store.keep_assessment(workshop, stamp, &knowledge, &a).await {
+                if let Err(e) = store.keep_assessment(workshop, &a).await {
                     tracing::debug!(error = %e, "an assessment was not kept; it is weighed again");
                 }
             });
@@ -178,9 +224,21 @@ impl Scope {
     }
 
     /// Keeps what a case comes to, and what the board says of it, where the case is still as it was weighed.
-    async fn write_assessment(&mut self, stamp: Uuid, knowledge: &str, a: &AssessedCase) -> Result<(), StoreError> {
+    async fn write_assessment(&mut self, a: &AssessedCase) -> Result<(), StoreError> {
+        let (stamp, knowledge) = a.state();
         let next = &a.assessment.next;
         let words = next.on_the_board(a.case(), a.assessment.proposal.as_ref());
+        // It is found by what it waits for.
+        sqlx::query(
+            "UPDATE case_search s SET search = found_by(s.said, $1, s.workshop_id) FROM case_file c
+             WHERE c.id = s.case_id AND c.id = $2 AND c.workshop_id = $3 AND s.workshop_id = $3 AND c.stamp = $4 AND c.waits_words <> $1",
+        )
+        .bind(&words)
+        .bind(a.stored.id)
+        .bind(self.workshop())
+        .bind(stamp)
+        .execute(&mut *self.tx)
+        .await?;
         let is_current = sqlx::query(
             "UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5 AND stamp = $6",
         )
@@ -197,7 +255,7 @@ impl Scope {
         if !is_current {
             return Ok(());
         }
-        self.insert_assessment(stamp, knowledge, a, None).await?;
+        self.insert_assessment(a, None).await?;
         sqlx::query(
             "DELETE FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NULL AND (stamp <> $3 OR knowledge <> $4)",
         )
@@ -210,13 +268,8 @@ impl Scope {
         Ok(())
     }
 
-    async fn insert_assessment(
-        &mut self,
-        stamp: Uuid,
-        knowledge: &str,
-        a: &AssessedCase,
-        kept_for: Option<Uuid>,
-    ) -> Result<(), StoreError> {
+    async fn insert_assessment(&mut self, a: &AssessedCase, kept_for: Option<Uuid>) -> Result<(), StoreError> {
+        let (stamp, knowledge) = a.state();
         sqlx::query(
             "INSERT INTO case_assessment (workshop_id, case_id, stamp, knowledge, version, assessment, kept_for) VALUES ($1, $2, $3, $4, $5, $6, $7)
              ON CONFLICT (case_id, stamp, knowledge) DO UPDATE SET kept_for = coalesce(case_assessment.kept_for, $7)",
@@ -236,41 +289,32 @@ impl Scope {
     /// Keeps for good what a decision rested on: the case as it is now.
     pub(crate) async fn keep_for_decision(&mut self, id: Uuid, decision: Uuid) -> Result<(), StoreError> {
         let a = self.assessed(id).await?;
-        let (stamp, house): (Uuid, String) = sqlx::query_as(
-            "SELECT c.stamp, w.house FROM case_file c JOIN workshop w ON w.id = c.workshop_id WHERE c.id = $1 AND c.workshop_id = $2",
-        )
-        .bind(id)
-        .bind(self.workshop())
-        .fetch_one(&mut *self.tx)
-        .await?;
-        let overrides: WorkshopOverrides = serde_json::from_str(&house).map_err(|e| StoreError::Broken(e.to_string()))?;
-        self.insert_assessment(stamp, &knowledge_key(&overrides), &a, Some(decision)).await
+        self.insert_assessment(&a, Some(decision)).await
     }
 
     /// Weighs cases that have changed, or whose knowledge has, since the board last said what they wait for; the latest first, a few at
-    /// a time.
-    pub async fn weigh_board_again(&mut self) -> Result<(), StoreError> {
-        let knowledge = knowledge_key(&self.overrides().await?);
-        let stale: Vec<(Uuid, Uuid)> = sqlx::query_as(
-            "SELECT id, stamp FROM case_file WHERE workshop_id = $1 AND (weighed_by < $2 OR weighed_by > $2) ORDER BY updated_at DESC LIMIT $3",
+    /// a time. How many there were.
+    pub async fn weigh_board_again(&mut self, knowledge: &SharedKnowledge) -> Result<usize, StoreError> {
+        let stale: Vec<Uuid> = sqlx::query_scalar(
+            "SELECT id FROM case_file WHERE workshop_id = $1 AND (weighed_by < $2 OR weighed_by > $2) ORDER BY updated_at DESC LIMIT $3",
         )
         .bind(self.workshop())
-        .bind(&knowledge)
+        .bind(knowledge.version())
         .bind(WEIGHED_AT_ONCE)
         .fetch_all(&mut *self.tx)
         .await?;
-        for (id, stamp) in stale {
-            let a = self.assessed(id).await?;
-            self.write_assessment(stamp, &knowledge, &a).await?;
+        for id in &stale {
+            let a = self.assessed(*id).await?;
+            self.write_assessment(&a).await?;
         }
-        Ok(())
+        Ok(stale.len())
     }
 }
 
 impl Store {
-    async fn keep_assessment(&self, workshop: Uuid, stamp: Uuid, knowledge: &str, a: &AssessedCase) -> Result<(), StoreError> {
+    async fn keep_assessment(&self, workshop: Uuid, a: &AssessedCase) -> Result<(), StoreError> {
         let mut s = self.scope(workshop).await?;
-        s.write_assessment(stamp, knowledge, a).await?;
+        s.write_assessment(a).await?;
         s.commit().await
     }
 }
@@ -294,15 +338,13 @@ impl Scope {
     /// Decisions on a case that rested on other knowledge than today's, each with how today's weighs the case as it was then.
     pub async fn weighed_then(&mut self, a: &AssessedCase) -> Result<Vec<WeighedThen>, StoreError> {
         let id = a.stored.id;
-        let overrides = self.overrides().await?;
-        let knowledge = knowledge_key(&overrides);
         let kept: Vec<(Uuid, i32, Vec<u8>)> = sqlx::query_as(
             "SELECT kept_for, version, assessment FROM case_assessment
              WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NOT NULL AND knowledge <> $3 ORDER BY version",
         )
         .bind(id)
         .bind(self.workshop())
-        .bind(&knowledge)
+        .bind(a.knowledge.version())
         .fetch_all(&mut *self.tx)
         .await?;
         let mut out = vec![];
@@ -312,7 +354,7 @@ impl Scope {
             let Some(event) = since.iter().find(|e| e.id == decision).cloned() else { continue };
             let made = since.iter().filter_map(|e| e.changes.as_ref().map(|c| c.0.as_slice()));
             let mut case = a.stored.document.before(made)?;
-            case.vehicle.limits = case.vehicle.limits.or(&overrides.limits);
+            case.vehicle.limits = case.vehicle.limits.or(&a.knowledge.overrides().limits);
             // What the recordings say is as it is now: an analysis is of today's program, too.
             let (k, analysis, proof) = (a.knowledge.clone(), a.analysis.clone(), a.proof.clone());
             let today = beside(move || assess(&case, &k, analysis.as_ref(), proof.as_ref())).await?;

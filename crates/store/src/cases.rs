@@ -5,7 +5,8 @@ use crate::{Scope, StoreError};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::workflow::Station;
-use sqlx::FromRow;
+use sqlx::{FromRow, Row};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// A case as it is kept.
@@ -23,11 +24,6 @@ impl StoredCase {
     /// The case.
     pub fn case(&self) -> &Case {
         self.document.case()
-    }
-
-    /// The case alone.
-    pub fn into_case(self) -> Case {
-        self.document.into_case()
     }
 }
 
@@ -48,8 +44,24 @@ pub struct BoardLine {
     pub idle_minutes: i64,
 }
 
+/// A lane of the board.
+#[derive(Clone, Debug)]
+pub struct BoardLane {
+    /// The station that its cases wait for.
+    pub id: String,
+    /// Cases of it.
+    pub count: i64,
+    /// Its latest cases, where it is shown.
+    pub lines: Vec<BoardLine>,
+}
+
 fn title(case: &Case) -> String {
     if case.title.trim().is_empty() { case.id.clone() } else { case.title.clone() }
+}
+
+/// What a case is found by.
+fn said(case: &Case) -> String {
+    format!("{} {} {}", title(case), case.vehicle.name, case.search_words())
 }
 
 impl Scope {
@@ -70,7 +82,7 @@ impl Scope {
         let c = StoredCase { id: Uuid::now_v7(), document, version };
         let vehicle = self.vehicle_named(&c.case().vehicle.name).await?;
         sqlx::query(
-            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, version, words)
+            "INSERT INTO case_file (id, workshop_id, title, vehicle, document, waits_for, waits_words, vehicle_id, version, opened)
              VALUES ($1, $2, $3, $4, $5, $6, '', $7, $8, $9)",
         )
         .bind(c.id)
@@ -81,9 +93,10 @@ impl Scope {
         .bind(Station::Complaint.id())
         .bind(vehicle)
         .bind(version)
-        .bind(c.case().search_words())
+        .bind(c.case().opened.as_deref())
         .execute(&mut *self.tx)
         .await?;
+        self.keep_said(c.id, &said(c.case())).await?;
         self.import_events(c.id, events).await?;
         let opened = NewEvent {
             sequence: version,
@@ -117,61 +130,104 @@ impl Scope {
     }
 
     /// The current document of a case of this workshop; [`StoreError::NotFound`] where there is none.
-    pub async fn case(&mut self, id: Uuid) -> Result<StoredCase, StoreError> {
+    pub async fn case(&mut self, id: Uuid) -> Result<Arc<StoredCase>, StoreError> {
         self.fetch(id, "").await
     }
 
-    pub(crate) async fn fetch(&mut self, id: Uuid, lock: &str) -> Result<StoredCase, StoreError> {
-        let row: Option<(String, i32)> =
-            sqlx::query_as(&format!("SELECT document, version FROM case_file WHERE id = $1 AND workshop_id = $2 {lock}"))
+    /// The current document: held in memory under its stamp, else read.
+    pub(crate) async fn fetch(&mut self, id: Uuid, lock: &str) -> Result<Arc<StoredCase>, StoreError> {
+        let stamp: Option<Uuid> =
+            sqlx::query_scalar(&format!("SELECT stamp FROM case_file WHERE id = $1 AND workshop_id = $2 {lock}"))
                 .bind(id)
                 .bind(self.workshop())
                 .fetch_optional(&mut *self.tx)
                 .await?;
-        let (document, version) = row.ok_or(StoreError::NotFound)?;
-        Ok(StoredCase { id, document: read_document(&document)?, version })
+        if let Some(held) = self.store.assessments.documents.get(&stamp.ok_or(StoreError::NotFound)?) {
+            return Ok(held);
+        }
+        let row: Option<(String, i32, Uuid)> =
+            sqlx::query_as("SELECT document, version, stamp FROM case_file WHERE id = $1 AND workshop_id = $2")
+                .bind(id)
+                .bind(self.workshop())
+                .fetch_optional(&mut *self.tx)
+                .await?;
+        let (document, version, stamp) = row.ok_or(StoreError::NotFound)?;
+        let read = Arc::new(StoredCase { id, document: read_document(&document)?, version });
+        self.store.assessments.documents.insert(stamp, read.clone());
+        Ok(read)
     }
 
-    /// Writes the document of a case as it is now. What it comes to is weighed when somebody looks.
-    pub(crate) async fn write(&mut self, c: &StoredCase) -> Result<(), StoreError> {
-        let vehicle = self.vehicle_named(&c.case().vehicle.name).await?;
+    /// Writes the document of a case as it is now, which was another before. What it comes to is weighed when somebody looks.
+    pub(crate) async fn write(&mut self, c: &Arc<StoredCase>, before: &StoredCase) -> Result<(), StoreError> {
+        let now = c.case();
+        let update = "UPDATE case_file SET document = $1, version = $2, weighed_by = '', updated_at = now()";
+        let of = "WHERE id = $3 AND workshop_id = $4 RETURNING stamp";
+        // What does not change with most edits is written where it does.
+        let named = |c: &Case| (title(c), c.vehicle.name.clone(), c.opened.clone());
+        let stamp = if named(now) == named(before.case()) {
+            let sql = format!("{update} {of}");
+            let q = sqlx::query_scalar(&sql).bind(c.document.text()).bind(c.version).bind(c.id).bind(self.workshop());
+            q.fetch_one(&mut *self.tx).await?
+        } else {
+            let vehicle = self.vehicle_named(&now.vehicle.name).await?;
+            let sql = format!("{update}, title = $5, vehicle = $6, vehicle_id = $7, opened = $8 {of}");
+            let (title, name, opened) = named(now);
+            let q = sqlx::query_scalar(&sql).bind(c.document.text()).bind(c.version).bind(c.id).bind(self.workshop());
+            q.bind(title).bind(name).bind(vehicle).bind(opened).fetch_one(&mut *self.tx).await?
+        };
+        let said_now = said(now);
+        if said_now != said(before.case()) {
+            self.keep_said(c.id, &said_now).await?;
+        }
+        // A stamp is never given twice: where the transaction is not kept nobody asks for this one.
+        self.store.assessments.documents.insert(stamp, c.clone());
+        Ok(())
+    }
+
+    /// Keeps what a case is found by.
+    async fn keep_said(&mut self, id: Uuid, said: &str) -> Result<(), StoreError> {
         sqlx::query(
-            "UPDATE case_file SET document = $1, version = $2, title = $3, vehicle = $4, vehicle_id = $5, weighed_by = '', updated_at = now(),
-             words = $6 WHERE id = $7 AND workshop_id = $8",
+            "WITH said AS MATERIALIZED (SELECT to_tsvector('english', $3) AS s)
+             INSERT INTO case_search (workshop_id, case_id, said, search)
+             SELECT workshop_id, id, s, found_by(s, waits_words, workshop_id) FROM case_file, said
+             WHERE id = $1 AND workshop_id = $2 ON CONFLICT (case_id) DO UPDATE SET said = EXCLUDED.said, search = EXCLUDED.search",
         )
-        .bind(c.document.text())
-        .bind(c.version)
-        .bind(title(c.case()))
-        .bind(&c.case().vehicle.name)
-        .bind(vehicle)
-        .bind(c.case().search_words())
-        .bind(c.id)
+        .bind(id)
         .bind(self.workshop())
+        .bind(said)
         .execute(&mut *self.tx)
         .await?;
         Ok(())
     }
 
-    /// The latest cases of each lane of the board, lanes in the order in which they are named.
-    pub async fn lanes(&mut self, lanes: &[&str], most: i64) -> Result<Vec<BoardLine>, StoreError> {
-        Ok(sqlx::query_as(
-            "SELECT l.* FROM unnest($2::text[]) WITH ORDINALITY AS s(lane, n) CROSS JOIN LATERAL (
-               SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
-               FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane ORDER BY updated_at DESC LIMIT $3) l ORDER BY s.n",
+    /// The lanes of the board in the order in which they are named: how many cases each holds, and of those that are shown the latest.
+    pub async fn lanes(&mut self, lanes: &[(&str, bool)], most: i64) -> Result<Vec<BoardLane>, StoreError> {
+        let (ids, shown): (Vec<&str>, Vec<bool>) = lanes.iter().copied().unzip();
+        let rows = sqlx::query(
+            "SELECT s.lane, s.n, c.count, l.* FROM unnest($2::text[], $3::bool[]) WITH ORDINALITY AS s(lane, shown, n)
+             CROSS JOIN LATERAL (SELECT count(*) AS count FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane) c
+             LEFT JOIN LATERAL (
+               SELECT id, title, vehicle, waits_for, waits_words, updated_at, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
+               FROM case_file WHERE s.shown AND workshop_id = $1 AND waits_for = s.lane ORDER BY updated_at DESC LIMIT $4) l ON true
+             ORDER BY s.n, l.updated_at DESC",
         )
         .bind(self.workshop())
-        .bind(lanes)
+        .bind(ids)
+        .bind(shown)
         .bind(most)
         .fetch_all(&mut *self.tx)
-        .await?)
-    }
-
-    /// How many cases each lane of the board holds.
-    pub async fn lane_counts(&mut self) -> Result<Vec<(String, i64)>, StoreError> {
-        Ok(sqlx::query_as("SELECT waits_for, count(*) FROM case_file WHERE workshop_id = $1 GROUP BY waits_for")
-            .bind(self.workshop())
-            .fetch_all(&mut *self.tx)
-            .await?)
+        .await?;
+        let mut out: Vec<BoardLane> = vec![];
+        for row in &rows {
+            let id: &str = row.try_get("lane")?;
+            if out.last().is_none_or(|l| l.id != id) {
+                out.push(BoardLane { id: id.to_string(), count: row.try_get("count")?, lines: vec![] });
+            }
+            if let (Some(lane), Some(_)) = (out.last_mut(), row.try_get::<Option<Uuid>, _>("id")?) {
+                lane.lines.push(BoardLine::from_row(row)?);
+            }
+        }
+        Ok(out)
     }
 
     /// Cases of which one of some wordings is said, the latest first: every word of it, or how it goes on.
@@ -179,7 +235,7 @@ impl Scope {
         let Some(query) = search_query(wordings) else { return Ok(vec![]) };
         Ok(sqlx::query_as(
             "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
-             FROM case_file WHERE workshop_id = $1 AND search @@ to_tsquery('english', $3) ORDER BY updated_at DESC LIMIT $2",
+             FROM case_file WHERE workshop_id = $1 AND id IN (SELECT cases_that_say($3, $2)) ORDER BY updated_at DESC LIMIT $2",
         )
         .bind(self.workshop())
         .bind(most)

@@ -12,6 +12,7 @@ use baricord_core::permission::{Act, Role};
 use serde::{Deserialize, Serialize};
 use sqlx::FromRow;
 use sqlx::types::Json;
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// Most edits that are sent at once.
@@ -208,20 +209,6 @@ impl Scope {
         Ok(sqlx::query_as(&sql).bind(case).bind(self.workshop()).bind(after).bind(most).fetch_all(&mut *self.tx).await?)
     }
 
-    /// The latest thing that was done to a case and stands; none where nothing was done since it was opened.
-    pub async fn last_standing(&mut self, case: Uuid) -> Result<Option<LastEvent>, StoreError> {
-        Ok(sqlx::query_as(
-            "SELECT e.id, e.person, e.what FROM case_event e
-             WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
-               AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = $1 AND b.takes_back = e.id)
-             ORDER BY e.sequence DESC LIMIT 1",
-        )
-        .bind(case)
-        .bind(self.workshop())
-        .fetch_optional(&mut *self.tx)
-        .await?)
-    }
-
     /// One thing that was done to a case; [`StoreError::NotFound`] where there is none.
     pub async fn event(&mut self, case: Uuid, id: Uuid) -> Result<CaseEvent, StoreError> {
         let sql = format!("SELECT {COLUMNS} FROM case_event e WHERE e.case_id = $1 AND e.workshop_id = $2 AND e.id = $3");
@@ -270,14 +257,14 @@ impl Scope {
         id: Uuid,
         author: &Author,
         sent: Vec<SentEdit>,
-    ) -> Result<(StoredCase, Vec<Outcome>), StoreError> {
-        let mut c = self.fetch(id, "FOR UPDATE").await?;
+    ) -> Result<(Arc<StoredCase>, Vec<Outcome>), StoreError> {
+        let before = self.fetch(id, "FOR UPDATE").await?;
+        let mut c = before.clone();
         let rests =
             |s: &SentEdit| matches!(s.edit.act, CaseAct::ChooseRepair(_) | CaseAct::ReplaceAsDue(_) | CaseAct::JudgeRepair(_));
         let decisions: Vec<Uuid> = sent.iter().filter(|s| rests(s)).map(|s| s.edit.id).collect();
         let mut decided = None;
-        let overrides = self.overrides().await?;
-        let knowledge = self.knowledge_of(&overrides)?;
+        let knowledge = self.knowledge().await?;
         let weighs = sent.iter().any(|s| matches!(s.edit.act, CaseAct::ChooseRepair(_)));
         let analysis = if weighs { self.analysis(id).await?.map(|a| a.0) } else { None };
         let own: Vec<Uuid> = sent.iter().map(|s| s.edit.id).collect();
@@ -313,10 +300,11 @@ impl Scope {
                 _ => vec![],
             };
             let context = EditContext { knowledge: &knowledge, analysis: analysis.as_ref(), past: &past };
-            match c.document.edit(|case| context.apply(case, &s.edit)) {
+            let now = Arc::make_mut(&mut c);
+            match now.document.edit(|case| context.apply(case, &s.edit)) {
                 Err(p) => out.push(Outcome::Refused(p)),
                 Ok((applied, changes)) => {
-                    c.version += 1;
+                    now.version += 1;
                     asks_analysis |= concerns_analysis(&changes);
                     let takes_back = match &s.edit.act {
                         CaseAct::TakeBack(t) => Some(t.event),
@@ -344,7 +332,7 @@ impl Scope {
             if let Some(decision) = decided {
                 self.keep_for_decision(id, decision).await?;
             }
-            self.write(&c).await?;
+            self.write(&c, &before).await?;
             if asks_analysis && (self.has_analysis(id).await? || !c.case().recordings.is_empty()) {
                 self.request_analysis(id).await?;
             }
@@ -359,7 +347,7 @@ impl Scope {
         author: &Author,
         edit: CaseEdit,
         base: Option<i32>,
-    ) -> Result<(StoredCase, Option<Applied>), StoreError> {
+    ) -> Result<(Arc<StoredCase>, Option<Applied>), StoreError> {
         let (case, outcomes) = self.apply_edits(id, author, vec![SentEdit { edit, base }]).await?;
         match outcomes.into_iter().next() {
             Some(Outcome::Applied { applied, .. }) => Ok((case, Some(applied))),

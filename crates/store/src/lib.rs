@@ -6,7 +6,7 @@
 //! | module | what it keeps |
 //! |---|---|
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
-//! | [`assessments`] | what each case comes to, weighed once |
+//! | [`assessments`] | what each case comes to, weighed once; [`workshop_knowledge`]: by which knowledge |
 //! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
@@ -29,6 +29,7 @@ pub mod settings;
 pub mod tokens;
 pub mod vehicles;
 pub mod watch;
+pub mod workshop_knowledge;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use sqlx::{PgPool, Postgres, Transaction};
@@ -155,7 +156,12 @@ impl Store {
     pub async fn connect(url: &str) -> Result<Self, StoreError> {
         let options = PgConnectOptions::from_str(url)?;
         // No statement and no forgotten transaction keeps a connection for good.
-        let options = options.options([("statement_timeout", "60s"), ("idle_in_transaction_session_timeout", "60s")]);
+        // Every statement goes by a key: it is planned once for each connection and not anew for what it is asked about.
+        let options = options.options([
+            ("statement_timeout", "60s"),
+            ("idle_in_transaction_session_timeout", "60s"),
+            ("plan_cache_mode", "force_generic_plan"),
+        ]);
         let pool = PgPoolOptions::new().max_connections(18).acquire_timeout(Duration::from_secs(5)).connect_with(options).await?;
         Ok(Self {
             pool,
@@ -182,8 +188,9 @@ impl Store {
 
     /// Starts work for a workshop.
     pub async fn scope(&self, workshop: Uuid) -> Result<Scope, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(workshop.to_string()).execute(&mut *tx).await?;
+        // Both at once: each page begins with it.
+        let begin = format!("BEGIN; SELECT set_config('app.workshop', '{workshop}', true)");
+        let tx = self.pool.begin_with(begin).await?;
         Ok(Scope { tx, workshop, store: self.clone() })
     }
 

@@ -215,15 +215,6 @@ impl Scope {
         Ok(())
     }
 
-    /// How the workshop is called.
-    pub async fn workshop_name(&mut self) -> Result<String, StoreError> {
-        let name = sqlx::query_scalar("SELECT name FROM workshop WHERE id = $1")
-            .bind(self.workshop())
-            .fetch_optional(&mut *self.tx)
-            .await?;
-        name.ok_or(StoreError::NotFound)
-    }
-
     /// Keeps how a person wants to see things.
     pub async fn set_preferences(&mut self, person: Uuid, theme: &str, units: &str) -> Result<(), StoreError> {
         sqlx::query("UPDATE person SET theme = $1, units = $2 WHERE id = $3 AND workshop_id = $4")

@@ -3,7 +3,9 @@
 use crate::cases::StoredCase;
 use crate::{Scope, StoreError};
 use baricord_core::vehicle_history::Change;
-use sqlx::FromRow;
+use baricord_core::workflow::Station;
+use sqlx::{FromRow, Row};
+use std::sync::Arc;
 use uuid::Uuid;
 
 /// A vehicle among others.
@@ -36,11 +38,40 @@ pub struct StoredVehicle {
 #[derive(Clone, Debug)]
 pub struct CaseOfVehicle {
     /// The case.
-    pub stored: StoredCase,
+    pub stored: Arc<StoredCase>,
     /// The day.
     pub opened: String,
     /// Whether it is proved.
     pub closed: bool,
+}
+
+/// One case of a vehicle, as it is found at a glance.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CaseGlance {
+    /// The case.
+    pub id: Uuid,
+    /// Of this state of it alone.
+    pub stamp: Uuid,
+    /// The day on which it was opened.
+    pub opened: String,
+    /// Whether it is proved.
+    pub closed: bool,
+}
+
+/// The vehicle of a case, with what else came with it lately.
+#[derive(Clone, Debug)]
+pub struct VehicleGlance {
+    /// The vehicle.
+    pub vehicle: StoredVehicle,
+    /// Its other cases, the latest first.
+    pub others: Vec<CaseGlance>,
+}
+
+/// The day of a case.
+const OPENED: &str = "coalesce(opened, to_char(created_at, 'YYYY-MM-DD'))";
+
+fn read_changes(text: &str) -> Result<Vec<Change>, StoreError> {
+    serde_json::from_str(text).map_err(|e| StoreError::Broken(e.to_string()))
 }
 
 impl Scope {
@@ -65,7 +96,8 @@ impl Scope {
 
     /// The vehicles of the workshop that have a case or a change, by name.
     pub async fn vehicles(&mut self, most: i64) -> Result<Vec<VehicleLine>, StoreError> {
-        self.weigh_board_again().await?;
+        let knowledge = self.knowledge().await?;
+        self.weigh_board_again(&knowledge).await?;
         Ok(sqlx::query_as(
             "SELECT v.id, v.name, count(c.id) AS cases, count(c.id) FILTER (WHERE c.waits_for <> 'done') AS open,
                     (extract(epoch FROM now() - max(c.updated_at)) / 60)::bigint AS idle_minutes
@@ -87,42 +119,60 @@ impl Scope {
                 .fetch_optional(&mut *self.tx)
                 .await?;
         let (name, changes) = row.ok_or(StoreError::NotFound)?;
-        let changes = serde_json::from_str(&changes).map_err(|e| StoreError::Broken(e.to_string()))?;
-        Ok(StoredVehicle { id, name, changes })
+        Ok(StoredVehicle { id, name, changes: read_changes(&changes)? })
     }
 
-    /// The vehicle of a case; none where the case names none.
-    pub async fn vehicle_of_case(&mut self, case: Uuid) -> Result<Option<StoredVehicle>, StoreError> {
-        let id: Option<Option<Uuid>> = sqlx::query_scalar("SELECT vehicle_id FROM case_file WHERE id = $1 AND workshop_id = $2")
-            .bind(case)
-            .bind(self.workshop())
-            .fetch_optional(&mut *self.tx)
-            .await?;
-        match id.ok_or(StoreError::NotFound)? {
-            Some(v) => Ok(Some(self.vehicle(v).await?)),
-            None => Ok(None),
+    /// The vehicle of a case with its latest other cases; none where the case names none.
+    pub async fn vehicle_of_case(&mut self, case: Uuid, most: i64) -> Result<Option<VehicleGlance>, StoreError> {
+        let sql = format!(
+            "SELECT v.id, v.name, v.changes, o.id AS other, o.stamp, o.opened, o.closed, o.weighed_by, w.house
+             FROM case_file c JOIN workshop w ON w.id = c.workshop_id JOIN vehicle v ON v.id = c.vehicle_id AND v.workshop_id = c.workshop_id
+             LEFT JOIN LATERAL (
+               SELECT id, stamp, {OPENED} AS opened, waits_for = 'done' AS closed, weighed_by, created_at FROM case_file
+               WHERE vehicle_id = v.id AND workshop_id = c.workshop_id AND id <> c.id ORDER BY {OPENED} DESC, created_at DESC LIMIT $3) o ON true
+             WHERE c.id = $1 AND c.workshop_id = $2 ORDER BY o.opened DESC, o.created_at DESC"
+        );
+        let rows = sqlx::query(&sql).bind(case).bind(self.workshop()).bind(most).fetch_all(&mut *self.tx).await?;
+        let Some(first) = rows.first() else { return Ok(None) };
+        let changes = read_changes(first.try_get("changes")?)?;
+        let vehicle = StoredVehicle { id: first.try_get("id")?, name: first.try_get("name")?, changes };
+        let knowledge = self.knowledge_of(first.try_get("house")?)?;
+        let mut others = vec![];
+        for row in &rows {
+            let Some(id) = row.try_get("other")? else { continue };
+            let (stamp, opened, mut closed) = (row.try_get("stamp")?, row.try_get("opened")?, row.try_get("closed")?);
+            // Where it has changed since it was last weighed.
+            if row.try_get::<&str, _>("weighed_by")? != knowledge.version() {
+                closed = self.assessed(id).await?.assessment.next.station == Station::Done;
+            }
+            others.push(CaseGlance { id, stamp, opened, closed });
         }
+        Ok(Some(VehicleGlance { vehicle, others }))
+    }
+
+    /// Some cases of a vehicle, in their order.
+    pub async fn glanced_cases(&mut self, glances: &[CaseGlance]) -> Result<Vec<CaseOfVehicle>, StoreError> {
+        let mut out = vec![];
+        for g in glances {
+            out.push(CaseOfVehicle { stored: self.case(g.id).await?, opened: g.opened.clone(), closed: g.closed });
+        }
+        Ok(out)
     }
 
     /// The cases of a vehicle, oldest first.
     pub async fn cases_of_vehicle(&mut self, id: Uuid) -> Result<Vec<CaseOfVehicle>, StoreError> {
-        self.weigh_board_again().await?;
-        let rows: Vec<(Uuid, String, bool)> = sqlx::query_as(
-            "SELECT id, to_char(created_at, 'YYYY-MM-DD'), waits_for = 'done' FROM case_file
-             WHERE vehicle_id = $1 AND workshop_id = $2 ORDER BY created_at",
-        )
-        .bind(id)
-        .bind(self.workshop())
-        .fetch_all(&mut *self.tx)
-        .await?;
+        let knowledge = self.knowledge().await?;
+        self.weigh_board_again(&knowledge).await?;
+        let sql = format!(
+            "SELECT id, {OPENED}, waits_for = 'done' FROM case_file
+             WHERE vehicle_id = $1 AND workshop_id = $2 ORDER BY {OPENED}, created_at"
+        );
+        let rows: Vec<(Uuid, String, bool)> =
+            sqlx::query_as(&sql).bind(id).bind(self.workshop()).fetch_all(&mut *self.tx).await?;
         let mut out = vec![];
         for (case, opened, closed) in rows {
-            let stored = self.case(case).await?;
-            // A case that came from elsewhere says itself when it was opened.
-            let opened = stored.case().opened.clone().unwrap_or(opened);
-            out.push(CaseOfVehicle { stored, opened, closed });
+            out.push(CaseOfVehicle { stored: self.case(case).await?, opened, closed });
         }
-        out.sort_by(|a, b| a.opened.cmp(&b.opened));
         Ok(out)
     }
 

@@ -204,7 +204,7 @@ async fn events_go_out_with_a_case_and_come_in_again() {
     let found = edit(finding("hose chafed"));
     send(&mut s, id, &maren(), vec![(found.clone(), None), (edit(title("Hum")), None)]).await;
     send(&mut s, id, &maren(), vec![(edit(take_back(found.id)), None)]).await;
-    let (events, document) = (s.export_events(id).await.unwrap(), s.case(id).await.unwrap().document);
+    let (events, document) = (s.export_events(id).await.unwrap(), s.case(id).await.unwrap().document.clone());
     let text = serde_json::to_string(&events).unwrap();
     let again = s.add_case_with(document, &serde_json::from_str::<Vec<_>>(&text).unwrap(), "imported", "Tove").await.unwrap();
     let history = s.events(again, 0, 10).await.unwrap();
@@ -218,7 +218,7 @@ async fn events_go_out_with_a_case_and_come_in_again() {
     assert_eq!(s.case(again).await.unwrap().case().title, "Shake");
     let mut torn = s.export_events(id).await.unwrap();
     torn.remove(1);
-    let document = s.case(id).await.unwrap().document;
+    let document = s.case(id).await.unwrap().document.clone();
     assert!(
         matches!(s.add_case_with(document, &torn, "imported", "Tove").await, Err(StoreError::Problem(p)) if p.code == "bad-events")
     );

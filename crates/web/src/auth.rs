@@ -2,6 +2,7 @@
 
 use crate::App;
 use crate::error::PageError;
+use crate::rendered_pages::RenderedPages;
 use crate::theme;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -73,6 +74,7 @@ pub struct Member {
     /// Who.
     pub person: Person,
     store: Store,
+    pub(crate) pages: RenderedPages,
 }
 
 impl Member {
@@ -93,7 +95,7 @@ impl FromRequestParts<App> for Member {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
         let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| PageError::Down)?;
         match session.user.filter(|u| !u.0.demo || app.is_demo_request(&parts.headers)) {
-            Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone() }),
+            Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone(), pages: app.pages.clone() }),
             None => {
                 let get = parts.method == axum::http::Method::GET;
                 let next = if get { parts.uri.path() } else { "/" };

@@ -11,7 +11,7 @@ use axum::routing::get;
 use baricord_core::permission::Act;
 use baricord_core::synonyms;
 use baricord_core::workflow::Station;
-use baricord_store::cases::BoardLine;
+use baricord_store::cases::{BoardLane, BoardLine};
 use serde::Deserialize;
 
 struct Lane {
@@ -68,9 +68,9 @@ struct Search {
 }
 
 /// What the board says above its lanes.
-fn sentence(found: Option<usize>, counts: &[(String, i64)]) -> String {
-    let all: i64 = counts.iter().map(|c| c.1).sum();
-    let open: i64 = counts.iter().filter(|c| c.0 != Station::Done.id()).map(|c| c.1).sum();
+fn sentence(found: Option<usize>, lanes: &[BoardLane]) -> String {
+    let all: i64 = lanes.iter().map(|l| l.count).sum();
+    let open: i64 = lanes.iter().filter(|l| l.id != Station::Done.id()).map(|l| l.count).sum();
     match (found, all, open) {
         (Some(0), ..) => "No case mentions it.".into(),
         (Some(1), ..) => "One case mentions it.".into(),
@@ -86,33 +86,37 @@ fn sentence(found: Option<usize>, counts: &[(String, i64)]) -> String {
 async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) -> Result<BoardPage, PageError> {
     let mut s = m.scope().await?;
     let words = synonyms::alike(&search.q);
-    s.weigh_board_again().await?;
+    let (workshop, knowledge) = s.workshop_now().await?;
+    let weighed = s.weigh_board_again(&knowledge).await?;
     // What is nearest to being handed back comes first, what is closed last.
     let order: Vec<Station> = Station::PAGES.into_iter().rev().chain([Station::Done]).collect();
-    let alone: Vec<Station> = order.iter().copied().filter(|st| st.id() == search.lane).collect();
-    let (lines, counts) = if !words.is_empty() {
-        (s.search(&words, FOUND).await?, vec![])
+    let is_alone = order.iter().any(|st| st.id() == search.lane);
+    let (lanes, found) = if words.is_empty() {
+        let of: Vec<(&str, bool)> = order.iter().map(|st| (st.id(), !is_alone || st.id() == search.lane)).collect();
+        (s.lanes(&of, if is_alone { SHOWN_ALONE } else { SHOWN }).await?, None)
     } else {
-        let (of, most) = if alone.is_empty() { (&order, SHOWN) } else { (&alone, SHOWN_ALONE) };
-        let ids: Vec<&str> = of.iter().map(|st| st.id()).collect();
-        (s.lanes(&ids, most).await?, s.lane_counts().await?)
+        let lines = s.search(&words, FOUND).await?;
+        let of = |st: &Station| {
+            let lines: Vec<BoardLine> = lines.iter().filter(|l| l.waits_for == st.id()).cloned().collect();
+            BoardLane { id: st.id().into(), count: lines.len() as i64, lines }
+        };
+        (order.iter().map(of).collect(), Some(lines.len()))
     };
-    let workshop = s.workshop_name().await?;
-    s.commit().await?;
-    let found = (!words.is_empty()).then_some(lines.len());
-    let sentence = sentence(found, &counts);
+    if weighed > 0 {
+        s.commit().await?;
+    }
+    let sentence = sentence(found, &lanes);
     let lane = |st: &Station| {
-        let lines: Vec<BoardLine> = lines.iter().filter(|l| l.waits_for == st.id()).cloned().collect();
-        let count = counts.iter().find(|c| c.0 == st.id()).map_or(lines.len() as i64, |c| c.1);
-        Lane { id: st.id(), heading: st.facts().waits_for, lines, count }
+        let BoardLane { count, lines, .. } = lanes.iter().find(|l| l.id == st.id())?.clone();
+        Some(Lane { id: st.id(), heading: st.facts().waits_for, lines, count })
     };
-    let lanes: Vec<Lane> = order.iter().map(lane).filter(|l| !l.lines.is_empty()).collect();
+    let lanes: Vec<Lane> = order.iter().filter_map(lane).filter(|l| !l.lines.is_empty()).collect();
     Ok(BoardPage {
         theme: m.person.theme.clone(),
         person: m.person.name.clone(),
         workshop,
         can_write: m.person.role().may(Act::Edit),
-        empty: lanes.is_empty() && words.is_empty() && alone.is_empty(),
+        empty: lanes.is_empty() && words.is_empty() && !is_alone,
         also: words.iter().filter(|w| **w != search.q.trim().to_lowercase()).cloned().collect::<Vec<_>>().join(", "),
         search: search.q,
         lanes,

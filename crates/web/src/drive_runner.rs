@@ -97,10 +97,11 @@ pub fn rate(d: &Drive, v: &Vehicle) -> Result<Hz, StoreError> {
 /// Takes a drive on from where it stands, to its end.
 pub async fn go(store: &Store, claim: TaskClaim, drive: Uuid, stop: &AtomicBool) -> Result<(), StoreError> {
     let mut s = store.scope(claim.workshop).await?;
-    let case = s.case(claim.case).await?.into_case();
+    let stored = s.case(claim.case).await?;
+    let case = stored.case();
     let d = s.drive(claim.case, drive).await?;
     let done = match s.commit().await {
-        Ok(()) => under_way(store, claim, &case, &d, stop).await,
+        Ok(()) => under_way(store, claim, case, &d, stop).await,
         Err(e) => Err(e),
     };
     if let Some(e) = done.as_ref().err().filter(|e| !matches!(e, StoreError::LeaseLost)) {

@@ -5,9 +5,9 @@ use crate::auth::Member;
 use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::http::{HeaderMap, Uri, header};
@@ -17,8 +17,7 @@ use baricord_core::edit::act::{CaseAct, TakenBack};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::workflow::Station;
-use baricord_store::Scope;
-use baricord_store::events::CaseEvent;
+use baricord_store::events::{CaseEvent, LastEvent};
 use uuid::Uuid;
 
 /// Events that the page shows.
@@ -33,14 +32,11 @@ pub struct UndoView {
     pub own: bool,
 }
 
-/// What is taken back next on a case: the latest that stands.
-pub async fn next_to_take_back(m: &Member, s: &mut Scope, id: Uuid) -> Result<Option<UndoView>, PageError> {
-    Ok(s.last_standing(id).await?.map(|e| UndoView {
-        own: e.person == m.person.name,
-        event: e.id,
-        what: e.what,
-        person: e.person,
-    }))
+impl UndoView {
+    /// Of the latest that stands.
+    pub fn new(m: &Member, e: &LastEvent) -> Self {
+        Self { own: e.person == m.person.name, event: e.id, what: e.what.clone(), person: e.person.clone() }
+    }
 }
 
 /// An event as the page shows it.
@@ -55,7 +51,7 @@ struct EventRow {
     can_be_taken_back: bool,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "history.html")]
 struct HistoryPage {
     f: Frame,
@@ -65,11 +61,16 @@ struct HistoryPage {
     more: bool,
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<HistoryPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
+    // Each event leads to another version of the case.
+    let slot = m.page_slot(&k, "history", ());
+    if let Some(page) = slot.held() {
+        return Ok(page);
+    }
     let station = k.assessment.next.station;
-    let f = Frame::new(&m, &mut s, &k, if station == Station::Done { Station::Prove } else { station }).await?;
+    let f = Frame::new(&m, &k, if station == Station::Done { Station::Prove } else { station });
     let events = s.events(id, 0, SHOWN + 1).await?;
     let more = events.len() as i64 > SHOWN;
     // The opening of a case is none of them.
@@ -84,7 +85,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         person: e.person,
         what: e.what,
     };
-    Ok(HistoryPage { f, rows: events.into_iter().take(SHOWN as usize).map(row).collect(), has_border, more })
+    slot.render(&HistoryPage { f, rows: events.into_iter().take(SHOWN as usize).map(row).collect(), has_border, more })
 }
 
 /// The page of this case that a request came from; the case itself where it does not say.

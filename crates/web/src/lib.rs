@@ -6,7 +6,7 @@
 //! |---|---|
 //! | [`stations`] | the seven stations of a case, a folder each with routes, view models and templates; the page of a part |
 //! | [`edits`] | what a form sends, as an edit of the case |
-//! | [`page`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
+//! | [`page`], [`rendered_pages`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
 //! | [`board`], [`cases`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened, each vehicle's history, what is known |
 //! | [`history`] | what was done to a case, and taken back |
@@ -38,6 +38,7 @@ pub mod live;
 pub mod next_view;
 pub mod page;
 pub mod printout;
+pub mod rendered_pages;
 pub mod request_body;
 pub mod safety_findings;
 pub mod second_opinion;
@@ -60,6 +61,7 @@ use axum::routing::get;
 use axum_login::AuthManagerLayerBuilder;
 use axum_login::tower_sessions::{Expiry, SessionManagerLayer, cookie::SameSite};
 use baricord_store::Store;
+use rendered_pages::RenderedPages;
 use tower_http::csrf::CsrfLayer;
 use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
 use tower_http::set_header::SetResponseHeaderLayer;
@@ -75,6 +77,8 @@ pub struct App {
     pub store: Store,
     /// Whether the demo's people may sign in: the demo runs, on its own machine.
     demo: bool,
+    /// Pages of cases that were rendered.
+    pages: RenderedPages,
     /// Turns at long work.
     limits: WorkLimits,
     /// Whether the server ends: what is held open for news ends with it.
@@ -88,7 +92,8 @@ impl App {
     /// `demo_signs_in`: whether the demo's people may, with the password that everybody knows; only a server that
     /// is reached on its own machine alone may say so.
     pub fn new(store: Store, demo_signs_in: bool) -> Self {
-        Self { store, demo: demo_signs_in, limits: WorkLimits::default(), closing: tokio::sync::watch::Sender::new(false) }
+        let closing = tokio::sync::watch::Sender::new(false);
+        Self { store, demo: demo_signs_in, pages: RenderedPages::default(), limits: WorkLimits::default(), closing }
     }
 
     /// Lets go of connections that are held open for news: the server ends.

@@ -4,17 +4,18 @@ use crate::auth::Member;
 use crate::drawing;
 use crate::drawing_marks::marks;
 use crate::error::PageError;
-use crate::history::{UndoView, next_to_take_back};
+use crate::history::UndoView;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
 use crate::safety_findings::SafetyFindings;
 use crate::wording::{simulated_words, subtitle};
 use baricord_core::permission::Act;
-use baricord_core::reasoning::SymptomAnswer;
+use baricord_core::reasoning::{OpenSymptom, SymptomAnswer};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
-use baricord_store::assessments::AssessedCase;
+use baricord_store::assessments::{AssessedCase, CaseNow};
+use baricord_store::events::LastEvent;
 use serde::Deserialize;
 use std::ops::Deref;
 use std::sync::Arc;
@@ -32,6 +33,8 @@ pub struct Which {
 pub struct LoadedCase {
     assessed: Arc<AssessedCase>,
     pub task: Option<AnalysisTask>,
+    /// The latest thing that was done to it and stands.
+    pub last: Option<LastEvent>,
     /// The symptom that the page is about.
     pub symptom: Option<String>,
 }
@@ -46,8 +49,7 @@ impl Deref for LoadedCase {
 impl LoadedCase {
     /// Reads a case with what it comes to.
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
-        let assessed = scope.assessed(id).await?;
-        let task = scope.analysis_task(id).await?;
+        let CaseNow { assessed, task, last } = scope.case_now(id).await?;
         let case = assessed.case();
         let named = |s: &str| case.symptom(s).is_some();
         let symptom = symptom
@@ -55,8 +57,13 @@ impl LoadedCase {
             .or(assessed.assessment.next.symptom.as_deref().filter(|s| named(s)))
             .map(String::from)
             .or_else(|| case.symptoms.first().map(|s| s.id.clone()));
-        Ok(Self { assessed, task, symptom })
+        Ok(Self { assessed, task, last, symptom })
     }
+    /// Works with the page's symptom and what is open of it, weighed once.
+    pub fn with_open<R>(&self, then: impl FnOnce(&OpenSymptom<'_>) -> R) -> R {
+        OpenSymptom::with(self.case(), &self.knowledge, self.symptom.as_deref().unwrap_or_default(), self.analysis.as_ref(), then)
+    }
+
     /// The answer for the page's symptom.
     pub fn answer(&self) -> Option<&SymptomAnswer> {
         let id = self.symptom.as_deref()?;
@@ -102,7 +109,7 @@ pub struct Frame {
 
 impl Frame {
     /// Builds the frame around a page.
-    pub async fn new(m: &Member, scope: &mut Scope, k: &LoadedCase, station: Station) -> Result<Self, PageError> {
+    pub fn new(m: &Member, k: &LoadedCase, station: Station) -> Self {
         let case = k.case();
         let stations = Station::PAGES
             .iter()
@@ -115,8 +122,7 @@ impl Frame {
                 x: 8.0 + 92.0 * i as f64,
             })
             .collect();
-        let undo = next_to_take_back(m, scope, k.stored.id).await?;
-        Ok(Self {
+        Self {
             id: k.stored.id,
             theme: m.person.theme.clone(),
             person: m.person.name.clone(),
@@ -134,7 +140,7 @@ impl Frame {
             can_share: m.person.role().may(Act::Share),
             simulated: simulated_words(case),
             next: NextView::new(&k.knowledge, k.stored.id, &k.assessment.next),
-            undo,
-        })
+            undo: k.last.as_ref().map(|e| UndoView::new(m, e)),
+        }
     }
 }

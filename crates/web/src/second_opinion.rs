@@ -67,7 +67,7 @@ fn left(hours: f64) -> String {
 async fn page(m: &Member, id: Uuid, w: &Which, link: String) -> Result<OpinionsPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(m, &mut s, &k, Station::Decide).await?;
+    let f = Frame::new(m, &k, Station::Decide);
     let rows = s
         .opinions(id)
         .await?

@@ -160,7 +160,7 @@ async fn samples(
 
 async fn work(store: &Store, claim: TaskClaim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
     let stored = store.scope(claim.workshop).await?.case(claim.case).await?;
-    let (version, case) = (stored.version, stored.into_case());
+    let (version, case) = (stored.version, stored.case().clone());
     let mut recordings = vec![];
     for spec in &case.recordings {
         bridge.step(0.0, &format!("reading {}", spec.id));

@@ -30,7 +30,8 @@
   };
 
   const queue = [], refused = [];
-  let busy = false, away = false;
+  // What the last refusal said: a page that is shown after it says it too.
+  let busy = false, away = false, unread = "";
 
   const draw = () => {
     let list = document.getElementById("waiting");
@@ -69,6 +70,7 @@
     window.htmx.process(document.body);
     document.dispatchEvent(new Event("htmx:afterSettle"));
     draw();
+    if (unread) notice(unread);
   };
   const begun = (part) => [...part.querySelectorAll("input:not([type=hidden]):not([type=file]), textarea")]
     .some((i) => i.value !== i.defaultValue && !i.closest("[hidden], [data-answered]"));
@@ -84,7 +86,7 @@
     return fetch(e.url, { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify({ edits: batch.map((q) => q.edit) }), signal: AbortSignal.timeout(20000) });
   };
   const tell = (e, why) => {
-    if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; notice(why); } else refused.push(`${e.words}: ${why}`);
+    if (e.stop && e.stop.isConnected && !e.passed) { delete e.stop.dataset.answered; unread = why; notice(why); } else refused.push(`${e.words}: ${why}`);
   };
   const pump = async () => {
     if (busy) return;
@@ -148,6 +150,7 @@
     const edit = { id: uuid(), at_time: new Date().toISOString(), do: one.act };
     const entry = { url: one.url, page: one.page, edit, words, stop };
     queue.push(entry);
+    unread = "";
     if (away) { advance(entry); draw(); }
     pump();
     return true;

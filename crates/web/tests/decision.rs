@@ -40,7 +40,7 @@ async fn what_is_due_leaves_the_list_alone_and_is_told_with_the_repair_after_it(
     let id = g.full_case().await;
     let c = g.client(Some("a@harrowmere.example")).await;
     let weigh = async || {
-        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case();
+        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case().clone();
         let k = baricord_core::reasoning::knowledge::builtin();
         baricord_core::reasoning::beliefs(&case, k, "S1", None)
     };

@@ -43,7 +43,7 @@ async fn the_coach_asks_again_for_what_was_too_fast_and_stops_when_it_has_enough
     b.says("run R2").await;
     b.see("nav.runs").await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let case = s.case(id).await.unwrap().into_case();
+    let case = s.case(id).await.unwrap().case().clone();
     assert!(case.recordings.len() >= 3, "the hasty run and the one after it are both kept");
     drop(s);
     g.wait_for_analysis(id).await;

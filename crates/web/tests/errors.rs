@@ -35,7 +35,7 @@ async fn recordings_that_cannot_be_read_name_what_is_wrong_and_leave_the_case_al
     assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().version, version);
     let (status, _) = upload(&g, &c, id, csv(&rear_drive(2), "prop-imbalance@prop.rear.s2", 9).into_bytes()).await;
     assert_eq!(status, 303);
-    assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case().recordings.len(), 2);
+    assert_eq!(g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case().clone().recordings.len(), 2);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -138,7 +138,7 @@ async fn a_long_recording_comes_in_and_goes_out_whole() {
     let r = g.upload(&c, id, text.clone().into_bytes()).await;
     assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
     let mut s = g.store.scope(g.a).await.unwrap();
-    let name = s.case(id).await.unwrap().into_case().recordings.last().unwrap().clone();
+    let name = s.case(id).await.unwrap().case().clone().recordings.last().unwrap().clone();
     let file = s.file(id, &name.file).await.unwrap().unwrap();
     assert!(file.bytes().unwrap() == text.as_bytes(), "the file came back changed");
     let samples = s.samples(id, &name.id).await.unwrap().unwrap();

@@ -3,6 +3,7 @@
 mod support;
 
 use support::Ground;
+use uuid::Uuid;
 
 const TABLES: &[&str] = &[
     "workshop",
@@ -23,6 +24,7 @@ const TABLES: &[&str] = &[
     "access_token",
     "vehicle",
     "opinion",
+    "case_search",
 ];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -74,6 +76,28 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     for t in TABLES {
         let none: i64 = sqlx::query_scalar(&format!("SELECT count(*) FROM {t}")).fetch_one(pool).await.unwrap();
         assert_eq!(none, 0, "{t} shows rows to nobody in particular");
+    }
+}
+
+/// The search asks an index that holds all workshops: it finds those of the workshop that is set, whatever it is asked for.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_search_finds_nothing_of_another_workshop_and_nothing_for_nobody() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let ask = async |workshop: Option<Uuid>, words: &str| {
+        let mut tx = g.store.pool().begin().await.unwrap();
+        if let Some(w) = workshop {
+            sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(w.to_string()).execute(&mut *tx).await.unwrap();
+        }
+        let found: Vec<Uuid> =
+            sqlx::query_scalar("SELECT cases_that_say($1, 100)").bind(words).fetch_all(&mut *tx).await.unwrap();
+        found
+    };
+    assert_eq!(ask(Some(g.a), "buzz").await, [id]);
+    let words = ["buzz".to_string(), "buz:*".into(), format!("'#{}'", g.a), format!("buzz | '#{}'", g.a), "!zebra".into()];
+    for w in &words {
+        assert!(ask(Some(g.b), w).await.is_empty(), "{w} as B");
+        assert!(ask(None, w).await.is_empty(), "{w} as nobody");
     }
 }
 
@@ -237,4 +261,52 @@ async fn wrong_passwords_are_slowed_down_and_headers_are_strict() {
     }
     assert_eq!(codes[0], 401);
     assert!(codes.contains(&429), "{codes:?}");
+}
+
+/// Pages are rendered once and held: never for another person, never for another state of the case.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_held_page_is_of_one_person_and_of_one_state() {
+    const PAGES: [&str; 8] = ["complaint", "road", "lift", "measure", "decide", "repair", "prove", "history"];
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let (a, looker) = (g.client(Some("a@harrowmere.example")).await, g.client(Some("a.look@harrowmere.example")).await);
+    let read = async |c: &reqwest::Client, page: &str| {
+        let r = g.get(c, &format!("/cases/{id}/{page}?s=S1")).await;
+        assert_eq!(r.status(), 200, "{page}");
+        r.text().await.unwrap()
+    };
+    let find = async |c: &reqwest::Client, what: &str| {
+        g.post_form(c, &format!("/cases/{id}/found"), &[("what", what), ("back", "lift"), ("symptom", "S1")]).await.status()
+    };
+    assert_eq!(find(&a, "hose cracked").await, 303);
+    let undo = format!("action=\"/cases/{id}/undo\"");
+    for page in PAGES {
+        let first = read(&a, page).await;
+        assert_eq!(first, read(&a, page).await, "{page}");
+        assert!(first.contains("hose cracked") && first.contains(&undo), "{page}");
+        assert!(!read(&looker, page).await.contains(&undo), "{page}: who may only look takes nothing back");
+    }
+    // Another's edit, a theme, a role: each is another page.
+    let second = g.client(Some("a.two@harrowmere.example")).await;
+    assert_eq!(find(&second, "clip missing").await, 303);
+    for page in PAGES {
+        let now = read(&a, page).await;
+        assert!(now.contains("clip missing") && now.contains("Tovi did this"), "{page}");
+        assert!(!read(&second, page).await.contains("Tovi did this"), "{page}");
+    }
+    assert_eq!(g.post_form(&a, "/preferences", &[("theme", "pit"), ("back", "/")]).await.status(), 303);
+    for page in PAGES {
+        assert!(read(&a, page).await.contains("data-theme=\"pit\"") && !read(&second, page).await.contains("data-theme=\"pit\""));
+    }
+    let mut tx = g.store.pool().begin().await.unwrap();
+    sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(g.a.to_string()).execute(&mut *tx).await.unwrap();
+    sqlx::query("UPDATE person SET role = 'viewer' WHERE email = 'a@harrowmere.example'").execute(&mut *tx).await.unwrap();
+    tx.commit().await.unwrap();
+    for page in PAGES {
+        assert!(!read(&a, page).await.contains(&undo), "{page}: the role was taken");
+    }
+    assert_eq!(g.post_form(&a, "/sign-out", &[]).await.status(), 303);
+    for page in PAGES {
+        assert_eq!(g.get(&a, &format!("/cases/{id}/{page}?s=S1")).await.status(), 303, "{page} signed out");
+    }
 }

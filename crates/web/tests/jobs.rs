@@ -95,7 +95,7 @@ struct Job {
 }
 
 async fn case_of(g: &Ground, id: Uuid) -> Case {
-    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case()
+    g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case().clone()
 }
 
 /// Which of the hidden faults a repair is of.

@@ -296,8 +296,9 @@ async fn the_whole_journey_by_keyboard() {
 async fn leaves_and_comes_back(g: &Ground) {
     let (a, b) = (g.client(Some("a@harrowmere.example")).await, g.client(Some("b@skerry.example")).await);
     let mut s = g.store.scope(g.a).await.unwrap();
-    s.weigh_board_again().await.unwrap();
-    let line = s.lanes(&["done"], 10).await.unwrap().remove(0);
+    let knowledge = s.knowledge().await.unwrap();
+    s.weigh_board_again(&knowledge).await.unwrap();
+    let line = s.lanes(&[("done", true)], 10).await.unwrap().remove(0).lines.remove(0);
     drop(s);
     let zip = g.get(&a, &format!("/cases/{}/export.zip", line.id)).await.bytes().await.unwrap();
     let form = reqwest::multipart::Form::new().part("case", reqwest::multipart::Part::bytes(zip.to_vec()).file_name("case.zip"));

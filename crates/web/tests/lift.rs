@@ -277,7 +277,7 @@ async fn what_is_off_already_costs_nothing_more() {
     // A test that takes the shaft off, and how long it takes.
     let k = baricord_core::reasoning::knowledge::builtin();
     let minutes = async || {
-        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().into_case();
+        let case = g.store.scope(g.a).await.unwrap().case(id).await.unwrap().case().clone();
         let all = baricord_core::reasoning::open_tests(&case, k, "S1");
         let swung = |t: &baricord_core::reasoning::OpenTest| t.test == "joint-swing" && t.at.as_deref() == Some("prop.rear.j2");
         all.into_iter().find(swung).map(|t| t.minutes).unwrap()

@@ -81,7 +81,7 @@ async fn a_file_is_looked_at_before_it_is_kept() {
     b.click("button.yellow[form=keep]").await;
     b.says("gear 5, drive, seat rail").await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let case = s.case(id).await.unwrap().into_case();
+    let case = s.case(id).await.unwrap().case().clone();
     let r = case.recordings.last().unwrap();
     assert_eq!((r.channels[0].column.as_str(), r.csv.as_ref().unwrap().decimal), ("spalte2", Some(',')));
     assert!(s.samples(id, &r.id).await.unwrap().unwrap().len() > 1000);
@@ -185,7 +185,7 @@ async fn a_sound_comes_in_with_a_track_for_its_speed() {
     assert_eq!(r.status(), 303, "{}", r.text().await.unwrap());
     g.wait_for_analysis(id).await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let case = s.case(id).await.unwrap().into_case();
+    let case = s.case(id).await.unwrap().case().clone();
     let run = case.recordings.last().unwrap();
     assert_eq!(
         (run.file.as_str(), run.speed.as_ref().unwrap().file.as_deref()),

@@ -22,7 +22,7 @@ async fn the_driver_picks_a_sound_and_it_counts_for_little() {
     assert_eq!(g.get(&c, &format!("/cases/{id}/sound?s=S1&kmh=95&fault=gremlin&at=engine")).await.status(), 404);
     let likeliest = async |fault: &str| {
         let mut s = g.store.scope(g.a).await.unwrap();
-        let case = s.case(id).await.unwrap().into_case();
+        let case = s.case(id).await.unwrap().case().clone();
         let d = baricord_core::reasoning::diagnose(&case, baricord_core::reasoning::knowledge::builtin(), None);
         assert!(d.warnings.is_empty(), "{:?}", d.warnings);
         d.symptoms[0].ranked.iter().filter(|r| r.fault == fault).map(|r| r.p).sum::<f64>()

@@ -22,6 +22,30 @@ pub fn written(case: &Case) -> Value {
     v
 }
 
+/// What differs between two states of a case. Of each list the entries with which both begin are left out before they are written: most
+/// edits add one at the end.
+fn differences(mut before: Case, mut after: Case) -> Vec<Change> {
+    let mut begins: Vec<(&str, usize)> = vec![];
+    macro_rules! leave_out {
+        ($($list:ident)*) => {$(
+            let same = before.$list.iter().zip(&after.$list).take_while(|(b, a)| b == a).count();
+            before.$list.drain(..same);
+            after.$list.drain(..same);
+            begins.push((stringify!($list), same));
+        )*};
+    }
+    leave_out!(symptoms observations votes asked_later recordings measurements repairs attempts replaced_as_due hints safety found
+        opinions pinned listened compared);
+    let mut all = changes(&written(&before), &written(&after));
+    for c in &mut all {
+        let list = begins.iter().find(|b| c.path.first().is_some_and(|key| key == b.0));
+        if let (Some(place), Some((_, same))) = (&mut c.place, list) {
+            *place += same;
+        }
+    }
+    all
+}
+
 impl CaseDocument {
     /// Of a case that begins here.
     pub fn new(case: Case) -> Self {
@@ -43,11 +67,6 @@ impl CaseDocument {
         &self.case
     }
 
-    /// The case alone.
-    pub fn into_case(self) -> Case {
-        self.case
-    }
-
     /// The whole document, for a file.
     pub fn json(&self) -> &Value {
         &self.whole
@@ -58,8 +77,18 @@ impl CaseDocument {
         self.whole.to_string()
     }
 
+    /// Whether every entry has its id and every list its key of today, as after an edit.
+    fn is_settled(&self) -> bool {
+        let entries = LISTS.iter().filter_map(|(list, _)| self.whole.get(*list)?.as_array()).flatten();
+        let has_id = |e: &Value| e.get("id").is_some_and(Value::is_string);
+        !self.whole.get("due").is_some_and(Value::is_array) && entries.into_iter().all(has_id)
+    }
+
     /// Entries get their ids; lists of older files get the key that they have now.
     fn settle(&mut self) {
+        if self.is_settled() {
+            return;
+        }
         let known = written(&self.case);
         let Some(map) = self.whole.as_object_mut() else { return };
         if map.get("due").is_some_and(Value::is_array)
@@ -77,20 +106,19 @@ impl CaseDocument {
         }
     }
 
-    fn write(&mut self, case: &Case) -> Result<Vec<Change>, Problem> {
+    fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
         case.check()?;
-        let changed = changes(&written(&self.case), &written(case));
+        let changed = differences(self.case.clone(), case.clone());
         if changed.is_empty() {
             return Ok(changed);
         }
-        let mut next = self.clone();
-        next.settle();
+        self.settle();
         for c in &changed {
-            put(&mut next.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+            put(&mut self.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
         }
         // The case is what stands in the document, and nothing else.
-        next.case = Case::from_json(&next.whole)?;
-        *self = next;
+        debug_assert_eq!(Case::from_json(&self.whole).map(|c| written(&c)), Ok(written(&case)));
+        self.case = case;
         Ok(changed)
     }
 
@@ -110,7 +138,7 @@ impl CaseDocument {
     pub fn edit<R>(&mut self, change: impl FnOnce(&mut Case) -> Result<R, Problem>) -> Result<(R, Vec<Change>), Problem> {
         let mut case = self.case.clone();
         let result = change(&mut case)?;
-        Ok((result, self.write(&case)?))
+        Ok((result, self.write(case)?))
     }
 }
 
@@ -193,6 +221,20 @@ mod tests {
             Err::<(), _>(Problem::new("no", "no"))
         });
         assert!(refused.is_err() && d.case().title == "Buzz" && d.json() == &expected);
+    }
+
+    #[test]
+    fn what_both_begin_with_is_left_out_and_places_are_those_of_the_whole_list() {
+        let with = |words: &[&str]| {
+            let mut c = Case::new("c", "t", rear_drive(1));
+            let one = |w: &&str| Observation { id: format!("o-{w}"), ..Observation::new(w, "none") };
+            c.observations = words.iter().map(one).collect();
+            c
+        };
+        let (before, after) = (with(&["a", "b", "c", "d"]), with(&["a", "b", "d", "e"]));
+        let short = differences(before.clone(), after.clone());
+        assert_eq!(short, changes(&written(&before), &written(&after)));
+        assert_eq!(short.iter().map(|c| (c.path[1].as_str(), c.place)).collect::<Vec<_>>(), [("o-c", Some(2)), ("o-e", None)]);
     }
 
     #[test]

@@ -104,6 +104,15 @@ pub(crate) fn check_text(doc: &Value) -> Result<(), Problem> {
     }
 }
 
+/// No id stands twice in a list.
+fn unique<'a>(list: &str, ids: impl Iterator<Item = &'a str>) -> Result<(), Problem> {
+    let mut seen = std::collections::HashSet::new();
+    match ids.enumerate().find(|(_, id)| !seen.insert(*id)) {
+        Some((i, id)) => Err(Problem::new("duplicate", format!("{list} {id} is there twice")).field(format!("{list}[{i}].id"))),
+        None => Ok(()),
+    }
+}
+
 /// A text; what is none says nothing.
 fn text_only<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Option<String>, D::Error> {
     Ok(Value::deserialize(d)?.as_str().map(String::from))
@@ -248,19 +257,11 @@ impl Case {
         let case = self;
         case.check_bounds()?;
         case.vehicle.check().map_err(|p| p.under("vehicle"))?;
-        let mut seen = std::collections::HashSet::new();
-        let mut unique =
-            |what: &str, ids: Vec<&str>| match ids.iter().enumerate().find(|(_, id)| !seen.insert(format!("{what} {id}"))) {
-                Some((i, id)) => {
-                    Err(Problem::new("duplicate", format!("{what} {id} is there twice")).field(format!("{what}[{i}].id")))
-                }
-                None => Ok(()),
-            };
-        unique("symptoms", case.symptoms.iter().map(|s| s.id.as_str()).collect())?;
-        unique("recordings", case.recordings.iter().map(|s| s.id.as_str()).collect())?;
-        unique("observations", case.observations.iter().map(|s| s.id.as_str()).collect())?;
-        unique("measurements", case.measurements.iter().map(|s| s.id.as_str()).collect())?;
-        unique("repairs", case.repairs.iter().map(|s| s.id.as_str()).collect())
+        unique("symptoms", case.symptoms.iter().map(|s| s.id.as_str()))?;
+        unique("recordings", case.recordings.iter().map(|s| s.id.as_str()))?;
+        unique("observations", case.observations.iter().map(|s| s.id.as_str()))?;
+        unique("measurements", case.measurements.iter().map(|s| s.id.as_str()))?;
+        unique("repairs", case.repairs.iter().map(|s| s.id.as_str()))
     }
 
     /// A new case of a vehicle.

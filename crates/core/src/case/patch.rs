@@ -6,6 +6,7 @@
 use super::entry::{LISTS, SETS};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::HashMap;
 
 /// Where a part stands: `["repairs", "r1", "marks"]`.
 pub type Path = Vec<String>;
@@ -77,22 +78,31 @@ fn keys_changed(under: &[&str], before: &Value, after: &Value, skip: &[&str], ou
     }
 }
 
+/// Where each entry of a list stands, by its id; the first where one id stands twice.
+fn places(all: &[Value]) -> HashMap<&str, usize> {
+    let mut out = HashMap::with_capacity(all.len());
+    for (i, e) in all.iter().enumerate() {
+        if let Some(id) = id_of(e) {
+            out.entry(id).or_insert(i);
+        }
+    }
+    out
+}
+
 fn list_changed(list: &str, before: &Value, after: &Value, out: &mut Vec<Change>) {
     let (b, a) = (entries(before, list), entries(after, list));
-    let find = |all: &[Value], id: &str| all.iter().position(|e| id_of(e) == Some(id));
+    let (in_b, in_a) = (places(b), places(a));
     for (place, (id, was)) in b.iter().enumerate().filter_map(|(i, e)| Some((i, (id_of(e)?, e)))) {
-        match find(a, id) {
+        match in_a.get(id) {
             None => {
                 out.push(Change { path: path(&[list, id]), before: Some(was.clone()), place: Some(place), after: None });
             }
-            Some(i) if a[i] != *was => keys_changed(&[list, id], was, &a[i], &["id"], out),
+            Some(i) if a[*i] != *was => keys_changed(&[list, id], was, &a[*i], &["id"], out),
             Some(_) => {}
         }
     }
-    for (id, is) in a.iter().filter_map(|e| Some((id_of(e)?, e))) {
-        if find(b, id).is_none() {
-            out.push(Change { path: path(&[list, id]), before: None, place: None, after: Some(is.clone()) });
-        }
+    for (id, is) in a.iter().filter_map(|e| Some((id_of(e)?, e))).filter(|(id, _)| !in_b.contains_key(id)) {
+        out.push(Change { path: path(&[list, id]), before: None, place: None, after: Some(is.clone()) });
     }
 }
 

@@ -3,7 +3,7 @@
 
 use crate::case::{AskedLater, Case};
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
-use crate::reasoning::{OpenTest, SymptomAnswer, open_test, open_tests, route};
+use crate::reasoning::{OpenSymptom, OpenTest, SymptomAnswer};
 use crate::vehicle::Place;
 use serde::Serialize;
 
@@ -82,17 +82,11 @@ pub fn is_over(case: &Case, answer: &SymptomAnswer) -> bool {
 
 /// Puts the stop of a test that is asked for by name before all others, whether it is worth making or was made already; nothing
 /// where it is not made under the vehicle.
-pub fn put_first(
-    steps: &mut Vec<InspectionStep>,
-    case: &Case,
-    k: &Knowledge,
-    symptom: &str,
-    (test, at, gear): (&str, Option<&str>, Option<&str>),
-) {
+pub fn put_first(steps: &mut Vec<InspectionStep>, open: &OpenSymptom<'_>, (test, at, gear): (&str, Option<&str>, Option<&str>)) {
     let step = match steps.iter().position(|s| s.is(test, at, gear)) {
         Some(i) => Some(steps.remove(i)),
-        None => open_test(case, k, symptom, test, at, gear).and_then(|test| {
-            let access = access(case, k, &test.test, test.at.as_deref(), test.minutes)?;
+        None => open.any_test(test, at, gear).and_then(|test| {
+            let access = access(open.case, open.k, &test.test, test.at.as_deref(), test.minutes)?;
             Some(InspectionStep { test, access, bits: 0.0, again: false, too_warm: false })
         }),
     };
@@ -102,22 +96,19 @@ pub fn put_first(
 /// The steps of a symptom's route that are still to come, in the order in which they are worth making from where the vehicle
 /// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
 pub fn inspection_steps(
-    case: &Case,
-    k: &Knowledge,
-    symptom: &str,
+    open: &OpenSymptom<'_>,
     later: &[AskedLater],
-    analysis: Option<&crate::analysis::Analysis>,
     heat: Heat,
     first: Option<(&str, Option<&str>, Option<&str>)>,
 ) -> Vec<InspectionStep> {
-    let tests = open_tests(case, k, symptom);
+    let (case, k) = (open.case, open.k);
     let of_the_route =
         |t: &Test, at: Option<&Place>, minutes: f64| access(case, k, &t.id, at.map(|p| p.id.as_str()), minutes).is_some();
-    let mut out: Vec<InspectionStep> = route(case, k, symptom, analysis, heat, of_the_route, first)
+    let mut out: Vec<InspectionStep> = open
+        .route(heat, of_the_route, first)
         .into_iter()
         .filter_map(|r| {
-            let same = |t: &&OpenTest| t.test == r.test && t.at == r.at && t.gear == r.gear;
-            let test = tests.iter().find(same)?.clone();
+            let test = open.open_test(&r.test, r.at.as_deref(), r.gear.as_deref())?;
             let access = access(case, k, &test.test, test.at.as_deref(), test.minutes)?;
             let again = later.iter().any(|l| l.test == r.test && l.at == r.at && l.gear == r.gear);
             Some(InspectionStep {
@@ -142,7 +133,7 @@ mod tests {
     use serde_json::json;
 
     fn route_of(c: &Case, heat: Heat) -> Vec<InspectionStep> {
-        inspection_steps(c, builtin(), "S1", &[], None, heat, None)
+        OpenSymptom::with(c, builtin(), "S1", None, |open| inspection_steps(open, &[], heat, None))
     }
 
     #[test]
@@ -154,7 +145,7 @@ mod tests {
                 let step = d.step.unwrap();
                 let test = step.test.as_deref().unwrap_or_default();
                 let first = Some((test, step.at.as_deref(), step.gear.as_deref()));
-                let w = inspection_steps(&c, builtin(), "S1", &[], None, Heat::Cold, first);
+                let w = OpenSymptom::with(&c, builtin(), "S1", None, |open| inspection_steps(open, &[], Heat::Cold, first));
                 assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
                 if access(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
                     assert!(w[0].is(test, step.at.as_deref(), step.gear.as_deref()), "{} {kind}: {:?}", v.name, w[0].test.test);
@@ -197,7 +188,7 @@ mod tests {
         let mut steps = route_of(&case(front_drive(), "growl", "lift"), Heat::Cold);
         let (n, last) = (steps.len(), steps.last().unwrap().test.clone());
         let mut ask = |test: &str, at: Option<&str>| {
-            put_first(&mut steps, &c, builtin(), "S1", (test, at, None));
+            OpenSymptom::with(&c, builtin(), "S1", None, |open| put_first(&mut steps, open, (test, at, None)));
             (steps[0].test.test.clone(), steps[0].test.at.clone(), steps.len())
         };
         assert_eq!(ask(&last.test, last.at.as_deref()), (last.test.clone(), last.at.clone(), n));
@@ -252,7 +243,7 @@ mod tests {
         let w = route_of(&c, Heat::Cold);
         let t = &w[0].test;
         let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone(), ..AskedLater::default() }];
-        let again = inspection_steps(&c, builtin(), "S1", &later, None, Heat::Cold, None);
+        let again = OpenSymptom::with(&c, builtin(), "S1", None, |open| inspection_steps(open, &later, Heat::Cold, None));
         assert_eq!(again.len(), w.len());
         let last = again.last().unwrap();
         assert!(last.again && last.test.test == t.test && last.test.at == t.at && !again[0].again);

@@ -2,8 +2,9 @@
 
 use super::availability::open;
 use super::information::information_gain;
-use super::knowledge::{Fault, Knowledge, Test};
+use super::knowledge::{Fault, Test};
 use super::likelihood::Model;
+use super::open_symptom::TestName;
 use super::place_kinds::is_kind;
 use super::preparation::minutes;
 use crate::case::Case;
@@ -83,42 +84,36 @@ pub struct QuickLook {
     pub minutes: f64,
 }
 
-/// The looks that are cheap because something is open, those that settle most first. `p` is what is believed of the
-/// hypotheses; `but` is the test that opens it.
-pub fn quick_looks(
+/// The looks that are cheap because something is open: see [`super::OpenSymptom::quick_looks`]. `p` is what is believed of the hypotheses, `now` what
+/// is open as it stands.
+pub(super) fn quick_looks_among(
     case: &Case,
-    k: &Knowledge,
+    model: &Model<'_>,
     symptom: &str,
     p: &[f64],
+    now: &[TestName<'_>],
     opened: &OpenedPlaces,
     but: Option<&str>,
 ) -> Vec<QuickLook> {
     if opened.is_empty() {
         return vec![];
     }
-    let all = super::hypotheses(&case.vehicle, k);
-    let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
-    let model = Model::new(&case.vehicle, k, &all, kind);
     let mut then = case.clone();
     let state = then.state.get_or_insert_default();
     state.on = Some("lift".into());
     state.off.extend(opened.off.iter().map(|p| p.id.clone()));
-    let now: Vec<(String, Option<String>, f64)> = open(case, &model, symptom)
-        .iter()
-        .map(|t| (t.test.id.clone(), t.at.as_ref().map(|p| p.id.clone()), minutes(case, k, t.test, t.at.as_ref())))
-        .collect();
-    let mut looks: Vec<(f64, String, String, f64)> = open(&then, &model, symptom)
+    let mut looks: Vec<(f64, String, String, f64)> = open(&then, model, symptom)
         .into_iter()
         .filter_map(|t| {
             let at = t.at.as_ref().filter(|p| opened.holds(p))?;
-            let cost = minutes(&then, k, t.test, Some(at));
+            let cost = minutes(&then, model.k, t.test, Some(at));
             // Only what is cheaper for it, or can be made at all.
-            let before = now.iter().find(|n| n.0 == t.test.id && n.1.as_deref() == Some(at.id.as_str()));
+            let before = now.iter().find(|n| n.test == t.test.id && n.at == Some(at.id.as_str()));
             let worth = cost <= CHEAP_LOOK_MINUTES
                 && !t.test.wheels
                 && but != Some(t.test.id.as_str())
-                && before.is_none_or(|b| b.2 > cost);
-            let bits = if worth { information_gain(p, &t.likelihoods(&model).rows) } else { 0.0 };
+                && before.is_none_or(|b| b.minutes > cost);
+            let bits = if worth { information_gain(p, &t.likelihoods(model).rows) } else { 0.0 };
             (bits >= MIN_INFORMATION_BITS).then(|| (bits, t.test.id.clone(), at.id.clone(), cost))
         })
         .collect();
@@ -139,13 +134,13 @@ mod tests {
     use super::super::knowledge::builtin;
     use super::*;
     use crate::case::sample::case_standing as case;
-    use crate::reasoning::{beliefs, open_tests};
+    use crate::reasoning::{OpenSymptom, open_tests};
     use crate::vehicle::sample::*;
     fn fault(id: &str) -> &'static Fault {
         builtin().fault(id).unwrap()
     }
     fn looks(c: &Case, opened: &OpenedPlaces, but: Option<&str>) -> Vec<QuickLook> {
-        quick_looks(c, builtin(), "S1", &beliefs(c, builtin(), "S1", None), opened, but)
+        OpenSymptom::with(c, builtin(), "S1", None, |open| open.quick_looks(opened, but))
     }
 
     #[test]

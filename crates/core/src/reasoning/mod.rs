@@ -23,6 +23,7 @@ mod information;
 pub mod knowledge;
 pub mod likelihood;
 mod measurement_evidence;
+mod open_symptom;
 mod open_tests;
 mod place_kinds;
 pub mod plan;
@@ -48,12 +49,13 @@ pub use diagnosis::{Contribution, Diagnosis, DiagnosisStatus, NextStep, Ranked, 
 pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
 pub use information::{entropy, information_gain, moved};
+pub use open_symptom::{OpenSymptom, TestName};
 pub use open_tests::{OpenTest, behaviour_in, open_test, open_tests};
 pub use place_kinds::is_kind as place_is;
 pub use sensitivity::{RankingReversal, ranking_reversals};
 pub use separating_test::SeparatingTest;
 pub use shared_causes::Shared;
-pub use test_order::{OrderedTest, route, tests_with_step};
+pub use test_order::OrderedTest;
 pub use test_selection::{NextTest, OutcomePreview};
 pub use units::{Unit, complete_units, unit_of};
 

@@ -1,7 +1,8 @@
 //! Tests that can be made, each with what its outcomes say: all that are open, or one by its name.
 
 use super::knowledge::Knowledge;
-use super::likelihood::Model;
+use super::likelihood::{Likelihoods, Model};
+use super::open_symptom::OpenSymptom;
 use super::{availability, hypotheses, preparation, usual_kind};
 use crate::case::Case;
 
@@ -29,11 +30,10 @@ pub fn open_tests(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
     let all = hypotheses(&case.vehicle, k);
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
-    availability::open(case, &model, symptom).into_iter().map(|t| laid_open(case, &model, t)).collect()
+    availability::open(case, &model, symptom).iter().map(|t| laid_open(case, &model, t)).collect()
 }
 
-/// One test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test,
-/// place or gear that this vehicle does not have.
+/// One test at one place, also when it was made already: see [`OpenSymptom::any_test`].
 pub fn open_test(
     case: &Case,
     k: &Knowledge,
@@ -42,27 +42,26 @@ pub fn open_test(
     at: Option<&str>,
     gear: Option<&str>,
 ) -> Option<OpenTest> {
-    let all = hypotheses(&case.vehicle, k);
-    let kind = usual_kind(&case.symptom(symptom)?.kind);
-    let model = Model::new(&case.vehicle, k, &all, kind);
-    let same = |t: &availability::TestInstance| {
-        t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear
-    };
-    availability::all_tries(&model).into_iter().find(same).map(|t| laid_open(case, &model, t))
+    OpenSymptom::with(case, k, symptom, None, |open| open.any_test(test, at, gear))
+}
+
+impl OpenTest {
+    pub(super) fn new(t: &availability::TestInstance, l: &Likelihoods, minutes: f64) -> Self {
+        Self {
+            test: t.test.id.clone(),
+            at: t.at.as_ref().map(|p| p.id.clone()),
+            gear: t.gear.clone(),
+            minutes,
+            outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
+            places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
+            rows: l.rows.clone(),
+        }
+    }
 }
 
 /// A test with what its outcomes say.
-fn laid_open(case: &Case, model: &Model, t: availability::TestInstance) -> OpenTest {
-    let l = t.likelihoods(model);
-    OpenTest {
-        test: t.test.id.clone(),
-        at: t.at.as_ref().map(|p| p.id.clone()),
-        gear: t.gear.clone(),
-        minutes: preparation::minutes(case, model.k, t.test, t.at.as_ref()),
-        outcomes: l.cells.iter().map(|c| t.test.outcomes[c.outcome].id.clone()).collect(),
-        places: l.cells.iter().map(|c| c.place.as_ref().map(|p| p.id.clone())).collect(),
-        rows: l.rows,
-    }
+pub(super) fn laid_open(case: &Case, model: &Model, t: &availability::TestInstance) -> OpenTest {
+    OpenTest::new(t, &t.likelihoods(model), preparation::minutes(case, model.k, t.test, t.at.as_ref()))
 }
 
 /// How often each outcome of a test comes out under each hypothesis, as the knowledge has it: the rows before they are tempered.

@@ -3,15 +3,11 @@
 //! decision is not in it.
 
 use super::information::entropy;
-use super::knowledge::{Heat, Knowledge};
-use super::likelihood::Model;
-use super::plan::PlannedCase;
+use super::knowledge::Heat;
+use super::open_symptom::OpenSymptom;
 use super::preparation::OVERHEAD_MINUTES;
 use super::preparation::own_minutes;
-use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, evaluate_tests, sharpening_per_minute};
-use super::{Weighed, weigh};
-use crate::analysis::Analysis;
-use crate::case::Case;
+use super::test_selection::{EvaluatedTest, WORTHWHILE_SHARE, sharpening_per_minute};
 use crate::vehicle::Place;
 
 /// From one part of the vehicle to another, minutes.
@@ -61,34 +57,14 @@ impl OrderedTest {
     }
 }
 
-/// Everything that is open of a symptom, laid out.
-struct Open<'a> {
-    case: &'a Case,
-    k: &'a Knowledge,
-    w: &'a Weighed,
-    evaluated: &'a [EvaluatedTest<'a>],
-    /// What each may save of what acting at once costs, as a share.
-    saves: Vec<f64>,
-}
-
-impl Open<'_> {
-    fn with<R>(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, then: impl FnOnce(&Open) -> R) -> R {
-        let w = weigh(case, k, symptom, analysis, &mut vec![]);
-        let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
-        let model = Model::new(&case.vehicle, k, &w.all, kind);
-        let evaluated = evaluate_tests(case, &model, symptom, &w);
-        let planned = PlannedCase::new(case, k, &w, &evaluated);
-        let saves = evaluated.iter().map(|l| planned.can_save(&w, l)).collect();
-        then(&Open { case, k, w: &w, evaluated: &evaluated, saves })
-    }
-
+impl OpenSymptom<'_> {
     /// Whether a test can move a decision: alone, or with the same at the other places, as far as these answer enough of what is
     /// open.
     fn can_move(&self, i: usize) -> bool {
         let id = &self.evaluated[i].one.test.id;
         let round: f64 = self.evaluated.iter().filter(|l| l.one.test.id == *id).map(|l| l.bits).sum();
         let several = self.evaluated.iter().filter(|l| l.one.test.id == *id).count() > 1;
-        self.saves[i] >= DECISION_MIN_SAVED_SHARE || several && round >= WORTHWHILE_SHARE * entropy(&self.w.p)
+        self.saves()[i] >= DECISION_MIN_SAVED_SHARE || several && round >= WORTHWHILE_SHARE * entropy(&self.w.p)
     }
 
     /// What a test brings nearer to a decision, whatever it takes.
@@ -121,21 +97,17 @@ impl Open<'_> {
         let each = (minutes - going_up) * people;
         (1..=round.len()).map(|n| round[..n].iter().sum::<f64>() / (n as f64 * each + OVERHEAD_MINUTES)).fold(0.0, f64::max)
     }
-}
 
-/// The open tests of a symptom that can move a decision, in the order in which they are worth making; `wanted` chooses among
-/// them, `first` comes first whatever it is worth. While the vehicle is warm what cools is worth more, and what lies beside hot
-/// parts comes last.
-pub fn route(
-    case: &Case,
-    k: &Knowledge,
-    symptom: &str,
-    analysis: Option<&Analysis>,
-    heat: Heat,
-    wanted: impl Fn(&super::knowledge::Test, Option<&Place>, f64) -> bool,
-    first: Option<(&str, Option<&str>, Option<&str>)>,
-) -> Vec<OrderedTest> {
-    Open::with(case, k, symptom, analysis, |open| {
+    /// The open tests of a symptom that can move a decision, in the order in which they are worth making; `wanted` chooses among
+    /// them, `first` comes first whatever it is worth. While the vehicle is warm what cools is worth more, and what lies beside hot
+    /// parts comes last.
+    pub fn route(
+        &self,
+        heat: Heat,
+        wanted: impl Fn(&super::knowledge::Test, Option<&Place>, f64) -> bool,
+        first: Option<(&str, Option<&str>, Option<&str>)>,
+    ) -> Vec<OrderedTest> {
+        let (open, case, k) = (self, self.case, self.k);
         let is_first = |l: &EvaluatedTest| {
             first.is_some_and(|(test, at, gear)| {
                 l.one.test.id == test && l.one.at.as_ref().map(|p| p.id.as_str()) == at && l.one.gear.as_deref() == gear
@@ -182,22 +154,15 @@ pub fn route(
             last_test = Some(&l.one.test.id);
         }
         out
-    })
-}
+    }
 
-/// What is looked at with a step for next to nothing, where one stands anyway: at the same part, or the same on the other side;
-/// of a drive the other manoeuvres that it can hold.
-pub fn tests_with_step(
-    case: &Case,
-    k: &Knowledge,
-    symptom: &str,
-    analysis: Option<&Analysis>,
-    step: (&str, Option<&str>, Option<&str>),
-) -> Vec<OrderedTest> {
-    let Some(rule) = k.test(step.0) else { return vec![] };
-    let at = step.1.and_then(|a| case.vehicle.place(a));
-    let stands_up = case.state.as_ref().is_some_and(|s| s.is_up());
-    Open::with(case, k, symptom, analysis, |open| {
+    /// What is looked at with a step for next to nothing, where one stands anyway: at the same part, or the same on the other side;
+    /// of a drive the other manoeuvres that it can hold.
+    pub fn tests_with_step(&self, step: (&str, Option<&str>, Option<&str>)) -> Vec<OrderedTest> {
+        let (open, case, k) = (self, self.case, self.k);
+        let Some(rule) = k.test(step.0) else { return vec![] };
+        let at = step.1.and_then(|a| case.vehicle.place(a));
+        let stands_up = case.state.as_ref().is_some_and(|s| s.is_up());
         let free = |l: &EvaluatedTest| {
             let (t, own) = (l.one.test, own_minutes(k, l.one.test, l.one.at.as_ref()));
             let going_up = if t.lift && !stands_up { k.weights.time.lift_minutes } else { 0.0 };
@@ -225,5 +190,5 @@ pub fn tests_with_step(
         found.sort_by(|a, b| b.0.total_cmp(&a.0));
         found.truncate(MAX_TESTS_WITH_STEP);
         found.into_iter().map(|(_, l)| OrderedTest::new(l, own_minutes(k, l.one.test, l.one.at.as_ref()), false)).collect()
-    })
+    }
 }

@@ -5,7 +5,7 @@ use crate::auth::Member;
 use crate::error::PageError;
 use crate::ledger::because_words;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::test_cards::{Beliefs, TestCard, card};
+use crate::stations::test_cards::{TestCard, card};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::Router;
@@ -13,7 +13,6 @@ use axum::extract::{Path, Query};
 use axum::routing::get;
 use baricord_core::measure::instrument::instruments_for;
 use baricord_core::measure::orders::orders;
-use baricord_core::reasoning::open_tests;
 use baricord_core::reasoning::wording::percent_words;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
@@ -42,7 +41,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let kb = &*k.knowledge;
     let p = k.case().vehicle.place(&place).filter(|p| p.id == place).ok_or(PageError::NotFound)?;
-    let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
+    let f = Frame::new(&m, &k, Station::Decide);
     let case = k.case();
     let faults = k
         .answer()
@@ -84,12 +83,14 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         })
         .collect();
     // Everything that can be made here, what answers most for its minutes first.
-    let beliefs = Beliefs::new(&k);
-    let ranks: Vec<_> = k.answer().into_iter().flat_map(|a| &a.next).map(|n| (&n.test, &n.at, &n.gear)).collect();
-    let mut open: Vec<_> = k.symptom.as_deref().map_or(vec![], |s| open_tests(case, kb, s));
-    open.retain(|t| t.at.as_deref() == Some(p.id.as_str()));
-    open.sort_by_key(|t| ranks.iter().position(|r| *r == (&t.test, &t.at, &t.gear)).unwrap_or(usize::MAX));
-    let here = open.iter().enumerate().filter_map(|(i, t)| card(&k, &beliefs, t, i + 1)).collect();
+    let ranks: Vec<_> =
+        k.answer().into_iter().flat_map(|a| &a.next).map(|n| (n.test.as_str(), n.at.as_deref(), n.gear.as_deref())).collect();
+    let here = k.with_open(|open| {
+        let mut names: Vec<_> = open.names().filter(|n| n.at == Some(p.id.as_str())).map(|n| (n.test, n.at, n.gear)).collect();
+        names.sort_by_key(|n| ranks.iter().position(|r| r == n).unwrap_or(usize::MAX));
+        let tests = names.into_iter().filter_map(|(test, at, gear)| open.open_test(test, at, gear));
+        tests.enumerate().filter_map(|(i, t)| card(&k, open, &t, i + 1)).collect()
+    });
     let read_here =
         instruments_for(&case.vehicle).into_iter().filter_map(|i| Some((i.id, (i.point_of)(&p)?, i.quantity))).collect();
     Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, read_here, f })

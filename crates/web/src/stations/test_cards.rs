@@ -6,12 +6,10 @@ use crate::wording::{ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
 use baricord_core::measure::instrument::InstrumentKind;
-use baricord_core::reasoning::access::{OpenedPlaces, quick_looks};
+use baricord_core::reasoning::access::OpenedPlaces;
 use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
-use baricord_core::reasoning::{
-    Hypothesis, OpenTest, beliefs, hypotheses, information_gain, moved, open_test, open_tests, tests_with_step,
-};
+use baricord_core::reasoning::{OpenSymptom, OpenTest, information_gain, moved};
 use baricord_core::safety::cautions::{RunningCheck, at_test, running_checks};
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::station_of_test;
@@ -104,23 +102,6 @@ impl TestCard {
     }
 }
 
-/// What is believed of a symptom, with its hypotheses: worked out once for all cards of a page.
-pub struct Beliefs {
-    pub all: Vec<Hypothesis>,
-    pub p: Vec<f64>,
-}
-
-impl Beliefs {
-    /// Of the page's symptom.
-    pub fn new(k: &LoadedCase) -> Self {
-        let symptom = k.symptom.as_deref().unwrap_or_default();
-        Self {
-            all: hypotheses(&k.case().vehicle, &k.knowledge),
-            p: beliefs(k.case(), &k.knowledge, symptom, k.analysis.as_ref()),
-        }
-    }
-}
-
 /// The button of an outcome; of a test that names a place one for each place.
 fn button(k: &LoadedCase, t: &Test, outcome: &str, place: Option<&str>, then: String, chance: f64) -> Option<OutcomeButton> {
     let rule = t.outcome(outcome)?;
@@ -140,11 +121,9 @@ fn also_of(t: &Test) -> Vec<(String, String)> {
 }
 
 /// What is looked at for little while something is open, in words. `but` is the test that opens it.
-pub fn looks(k: &LoadedCase, opened: &OpenedPlaces, but: Option<&str>) -> Vec<String> {
+pub fn looks(k: &LoadedCase, open: &OpenSymptom<'_>, opened: &OpenedPlaces, but: Option<&str>) -> Vec<String> {
     let (kb, case) = (&*k.knowledge, k.case());
-    let Some(symptom) = k.symptom.as_deref().filter(|_| !opened.is_empty()) else { return vec![] };
-    let p = beliefs(case, kb, symptom, k.analysis.as_ref());
-    quick_looks(case, kb, symptom, &p, opened, but)
+    open.quick_looks(opened, but)
         .into_iter()
         .map(|l| {
             let places: Vec<String> = l.at.iter().map(|a| case.vehicle.place_words(a)).collect();
@@ -155,27 +134,28 @@ pub fn looks(k: &LoadedCase, opened: &OpenedPlaces, but: Option<&str>) -> Vec<St
 }
 
 /// What is looked at for little once a test has opened something, in words.
-fn looks_after(k: &LoadedCase, t: &Test, at: Option<&str>) -> Vec<String> {
+fn looks_after(k: &LoadedCase, open: &OpenSymptom<'_>, t: &Test, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
     let at = at.and_then(|a| v.place(a));
-    looks(k, &OpenedPlaces::by_test(v, t, at.as_ref()), Some(&t.id))
+    looks(k, open, &OpenedPlaces::by_test(v, t, at.as_ref()), Some(&t.id))
 }
 
 /// What is looked at for little while a repair at a place is made, in words.
-pub fn looks_at_repair(k: &LoadedCase, fault: &str, at: Option<&str>) -> Vec<String> {
+pub fn looks_at_repair(k: &LoadedCase, open: &OpenSymptom<'_>, fault: &str, at: Option<&str>) -> Vec<String> {
     let v = &k.case().vehicle;
     match (k.knowledge.fault(fault), at.and_then(|a| v.place(a))) {
-        (Some(f), Some(at)) => looks(k, &OpenedPlaces::by_repair(v, f, &at), None),
+        (Some(f), Some(at)) => looks(k, open, &OpenedPlaces::by_repair(v, f, &at), None),
         _ => vec![],
     }
 }
 
 /// What an outcome found `here` would mean, in words: what would then stand first and how sure, or what rises most.
-pub fn then_words(k: &LoadedCase, b: &Beliefs, row: &[f64], here: Option<&str>) -> String {
+pub fn then_words(k: &LoadedCase, open: &OpenSymptom<'_>, row: &[f64], here: Option<&str>) -> String {
     const HARDLY: f64 = 0.04;
-    let m = moved(&b.p, row);
+    let (all, p) = (open.hypotheses(), open.beliefs());
+    let m = moved(p, row);
     let name = |i: usize| {
-        let h = &b.all[i];
+        let h = &all[i];
         let fault = k.knowledge.fault(&h.fault).filter(|_| here == Some(h.at.as_str()) && h.gear.is_none() && !h.is_pair());
         fault.map_or_else(
             || cause_words(&k.knowledge, k.case(), &h.fault, &h.at, h.gear.as_deref()),
@@ -183,9 +163,9 @@ pub fn then_words(k: &LoadedCase, b: &Beliefs, row: &[f64], here: Option<&str>) 
         )
     };
     let (first, p_first) = m.first;
-    let was = b.p[m.now.0];
+    let was = p[m.now.0];
     match () {
-        () if b.all[first].is_unknown() => format!("then none of these, {}", percent_words(p_first)),
+        () if all[first].is_unknown() => format!("then none of these, {}", percent_words(p_first)),
         () if p_first >= k.knowledge.weights.gate.certainty => {
             format!("{} {}: enough to repair it", name(first), percent_words(p_first))
         }
@@ -221,18 +201,18 @@ fn answered(k: &LoadedCase, t: &OpenTest) -> String {
 }
 
 /// A card of a test.
-pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<TestCard> {
+pub fn card(k: &LoadedCase, open: &OpenSymptom<'_>, t: &OpenTest, number: usize) -> Option<TestCard> {
     let (kb, case) = (&*k.knowledge, k.case());
     let rule = kb.test(&t.test)?;
     let symptom = k.symptom.clone().unwrap_or_default();
-    let open = k.answer().map_or(0.0, |a| a.open_bits);
+    let (p, open_bits) = (open.beliefs(), k.answer().map_or(0.0, |a| a.open_bits));
     let came = t.outcomes.iter().zip(&t.places).zip(&t.rows);
-    let chance = |row: &[f64]| row.iter().zip(&b.p).map(|(l, p)| l * p).sum::<f64>();
+    let chance = |row: &[f64]| row.iter().zip(p).map(|(l, p)| l * p).sum::<f64>();
     let outcomes = came
         .map(|(o, row)| (o, row, chance(row)))
         .filter(|(_, _, p)| *p > 0.0)
         .filter_map(|((o, place), row, p)| {
-            let then = then_words(k, b, row, place.as_deref().or(t.at.as_deref()));
+            let then = then_words(k, open, row, place.as_deref().or(t.at.as_deref()));
             button(k, rule, o, place.as_deref(), then, p)
         })
         .collect();
@@ -250,7 +230,7 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
         ask: ask_words(kb, case, &rule.id, at, gear),
         how: rule.how.clone(),
         minutes: format!("{:.0}", t.minutes),
-        answers: answers_words(information_gain(&b.p, &t.rows), open),
+        answers: answers_words(information_gain(p, &t.rows), open_bits),
         posture: rule.posture().join(", "),
         cautions: cautions(k, rule, None),
         checks: running_checks(case, rule),
@@ -262,7 +242,7 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
             () => String::new(),
         },
         runs: runs.map(Leg::words).collect(),
-        looks: looks_after(k, rule, at),
+        looks: looks_after(k, open, rule, at),
         with_it: vec![],
         with_words: if rule.is_of_the_road() { "On the same drive" } else { "Where you stand anyway" },
         answered: answered(k, t),
@@ -271,15 +251,14 @@ pub fn card(k: &LoadedCase, b: &Beliefs, t: &OpenTest, number: usize) -> Option<
 }
 
 /// The card of one test, whether it is worth making or was made already.
-pub fn one_card(k: &LoadedCase, b: &Beliefs, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
-    let symptom = k.symptom.as_deref()?;
-    card(k, b, &open_test(k.case(), &k.knowledge, symptom, test, at, gear)?, 1)
+pub fn one_card(k: &LoadedCase, open: &OpenSymptom<'_>, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<TestCard> {
+    card(k, open, &open.any_test(test, at, gear)?, 1)
 }
 
 /// What is looked at with a test for nothing, where one stands.
-pub fn with_it(k: &LoadedCase, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
+pub fn with_it(k: &LoadedCase, open: &OpenSymptom<'_>, test: &str, at: Option<&str>, gear: Option<&str>) -> Vec<WithIt> {
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
-    tests_with_step(k.case(), &k.knowledge, symptom, k.analysis.as_ref(), (test, at, gear))
+    open.tests_with_step((test, at, gear))
         .into_iter()
         .map(|r| WithIt {
             words: ask_words(&k.knowledge, k.case(), &r.test, r.at.as_deref(), r.gear.as_deref()),
@@ -290,15 +269,14 @@ pub fn with_it(k: &LoadedCase, test: &str, at: Option<&str>, gear: Option<&str>)
 }
 
 /// Cards for the proposed tests of a case, the first step of the plan first.
-pub fn cards(k: &LoadedCase, b: &Beliefs, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
-    let (Some(a), Some(symptom)) = (k.answer(), k.symptom.as_deref()) else { return vec![] };
-    let open = open_tests(k.case(), &k.knowledge, symptom);
+pub fn cards(k: &LoadedCase, open: &OpenSymptom<'_>, wanted: impl Fn(&Test, Option<&str>) -> bool, most: usize) -> Vec<TestCard> {
+    let Some(a) = k.answer() else { return vec![] };
     a.next
         .iter()
         .filter(|n| k.knowledge.test(&n.test).is_some_and(|t| wanted(t, n.at.as_deref())))
         .take(most)
-        .filter_map(|n| open.iter().find(|t| t.test == n.test && t.at == n.at && t.gear == n.gear))
+        .filter_map(|n| open.open_test(&n.test, n.at.as_deref(), n.gear.as_deref()))
         .enumerate()
-        .filter_map(|(i, t)| card(k, b, t, i + 1))
+        .filter_map(|(i, t)| card(k, open, &t, i + 1))
         .collect()
 }

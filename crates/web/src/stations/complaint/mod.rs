@@ -12,11 +12,11 @@ use crate::auth::Member;
 use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use crate::vehicles::{self, HistoryLine};
 use crate::wording::kind_words;
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
@@ -28,6 +28,7 @@ use baricord_core::synonyms;
 use baricord_core::vehicle_history::{self, Change};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
+use baricord_store::vehicles::VehicleGlance;
 use uuid::Uuid;
 use vehicle_form::{Kind, VehicleForm};
 
@@ -57,10 +58,9 @@ struct VehicleHistory {
 /// Lines of a history shown on a case.
 const LIFE_SHOWN: usize = 5;
 
-async fn vehicle_history_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<VehicleHistory>, PageError> {
-    let Some(v) = s.vehicle_of_case(k.stored.id).await? else { return Ok(None) };
-    let mut cases = s.cases_of_vehicle(v.id).await?;
-    cases.retain(|c| c.stored.id != k.stored.id);
+async fn vehicle_history_of(s: &mut Scope, k: &LoadedCase, v: &VehicleGlance) -> Result<Option<VehicleHistory>, PageError> {
+    let cases = s.glanced_cases(&v.others).await?;
+    let v = &v.vehicle;
     let mut lines = vehicles::lines(&cases, &v.changes);
     lines.truncate(LIFE_SHOWN);
     let change_words = |c: &Change| {
@@ -73,7 +73,7 @@ async fn vehicle_history_of(s: &mut Scope, k: &LoadedCase) -> Result<Option<Vehi
     Ok((!lines.is_empty()).then(|| VehicleHistory { path: format!("/vehicles/{}", v.id), lines, uncounted }))
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "complaint/complaint.html")]
 struct ComplaintPage {
     f: Frame,
@@ -108,10 +108,24 @@ fn heard_words(h: &str) -> String {
     }
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ComplaintPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
+    // Each of its cases fills a line at least.
+    let vehicle = s.vehicle_of_case(id, LIFE_SHOWN as i64).await?;
+    let slot = m.page_slot(&k, "complaint", &vehicle);
+    if let Some(page) = slot.held() {
+        return Ok(page);
+    }
+    let history = match &vehicle {
+        Some(v) => vehicle_history_of(&mut s, &k, v).await?,
+        None => None,
+    };
+    slot.render(&complaint_page(&m, &k, history))
+}
+
+fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHistory>) -> ComplaintPage {
+    let f = Frame::new(m, k, Station::Complaint);
     let case = k.case();
     let symptoms = case
         .symptoms
@@ -142,17 +156,17 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             }
         })
         .collect();
-    let causes = nameable(&k);
-    let hints = case.hints.iter().map(|h| hint_words(&k, h)).collect();
+    let causes = nameable(k);
+    let hints = case.hints.iter().map(|h| hint_words(k, h)).collect();
     let attempts = case.attempts.iter().map(attempt_words).collect();
-    Ok(ComplaintPage {
+    ComplaintPage {
         trust: intake::TRUST,
         attempts,
         changed: intake::CHANGED,
         causes,
         hints,
         distance: case.distance_km.map_or(String::new(), |km| km.get().to_string()),
-        vehicle_history: vehicle_history_of(&mut s, &k).await?,
+        vehicle_history,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
         kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),
@@ -161,7 +175,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         history: HISTORY.iter().map(|h| (*h, kind_words(h), case.history.iter().any(|x| x == h))).collect(),
         first: case.symptoms.is_empty(),
         f,
-    })
+    }
 }
 
 async fn add_symptom(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {

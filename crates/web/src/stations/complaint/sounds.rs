@@ -66,7 +66,7 @@ fn kind(k: &LoadedCase) -> Option<String> {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Complaint).await?;
+    let f = Frame::new(&m, &k, Station::Complaint);
     let (kmh, kind) = (speed(&k, a.kmh), kind(&k));
     let symptom = k.symptom.as_deref().and_then(|s| k.case().symptom(s));
     let pick = k

@@ -10,11 +10,11 @@ use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
 use crate::printout::due_words;
+use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
-use crate::stations::test_cards::{Beliefs, TestCard, WithIt, looks_at_repair, one_card, with_it};
+use crate::stations::test_cards::{TestCard, WithIt, looks_at_repair, one_card, with_it};
 use crate::wording::{ask_words, cause_words, money};
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
@@ -27,7 +27,7 @@ use baricord_core::reasoning::plan::PlanStep;
 use baricord_core::reasoning::wording::{
     answers_words, outcome_words, pair_words, percent_words, ranked_words, repair_words, twins_words,
 };
-use baricord_core::reasoning::{DiagnosisStatus, NextTest, Ranked, SymptomAnswer};
+use baricord_core::reasoning::{DiagnosisStatus, NextTest, OpenSymptom, Ranked, SymptomAnswer};
 use baricord_core::repair::purchasing::ChosenRepair;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::ActionKind;
@@ -84,7 +84,7 @@ pub struct OtherTest {
     pub href: String,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "decide/decide.html")]
 struct DecidePage {
     f: Frame,
@@ -183,7 +183,7 @@ fn others(k: &LoadedCase, a: &SymptomAnswer) -> Vec<OtherTest> {
         .collect()
 }
 
-fn cause_row(k: &LoadedCase, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
+fn cause_row(k: &LoadedCase, open: &OpenSymptom<'_>, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
     let kb = &*k.knowledge;
     let now = format!("Repaired now it costs {} on average until it is cured", money(kb, c.order_now));
     CauseRow {
@@ -213,15 +213,15 @@ fn cause_row(k: &LoadedCase, g: &Gates, r: &Ranked, c: &Gate) -> CauseRow {
                 risk: o.risk.clone(),
             })
             .collect(),
-        looks: looks_at_repair(k, &r.fault, Some(&r.at)),
+        looks: looks_at_repair(k, open, &r.fault, Some(&r.at)),
         is_planned: c.planned,
     }
 }
 
-fn causes(k: &LoadedCase, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
+fn causes(k: &LoadedCase, open: &OpenSymptom<'_>, a: &SymptomAnswer, g: &Gates) -> Vec<CauseRow> {
     let same = |r: &Ranked, c: &Gate| r.fault == c.fault && r.at == c.at && r.gear == c.gear && r.with == c.with;
     let at_gate = a.ranked.iter().filter_map(|r| g.causes.iter().find(|c| same(r, c)).map(|c| (r, c)));
-    at_gate.map(|(r, c)| cause_row(k, g, r, c)).collect()
+    at_gate.map(|(r, c)| cause_row(k, open, g, r, c)).collect()
 }
 
 /// Where the search stands, in one sentence.
@@ -241,10 +241,25 @@ fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
     }
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<DecidePage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Decide).await?;
+    // What decisions rested on is kept by edits: it changes with the case.
+    let slot = m.page_slot(&k, "decide", ());
+    if let Some(page) = slot.held() {
+        return Ok(page);
+    }
+    let weighed_then = weighed_then::weighed_then(&mut s, &k).await?;
+    slot.render(&k.with_open(|open| decide_page(&m, &k, open, weighed_then)))
+}
+
+fn decide_page(
+    m: &Member,
+    k: &LoadedCase,
+    open: &OpenSymptom<'_>,
+    weighed_then: Vec<weighed_then::WeighedThenView>,
+) -> DecidePage {
+    let f = Frame::new(m, k, Station::Decide);
     let (kb, case) = (&*k.knowledge, k.case());
     let mut page = DecidePage {
         f,
@@ -263,16 +278,16 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         history: vec![],
         due: vec![],
         is_cured: false,
-        weighed_then: weighed_then::weighed_then(&mut s, &k).await?,
+        weighed_then,
     };
     let Some(a) = k.answer() else {
         page.sentence = "No symptom yet: begin with the driver's words.".into();
-        return Ok(page);
+        return page;
     };
-    let Some(g) = k.assessment.of_symptom(&a.id).map(|s| &s.gates) else { return Ok(page) };
-    let mut causes = causes(&k, a, g);
-    page.due = due_words(&k);
-    page.history = history(&k);
+    let Some(g) = k.assessment.of_symptom(&a.id).map(|s| &s.gates) else { return page };
+    let mut causes = causes(k, open, a, g);
+    page.due = due_words(k);
+    page.history = history(k);
     if let Some(r) = case.cured_by(&a.id) {
         page.sentence = format!(
             "Cured: {}. Nothing is left to decide; if it comes back, what was known then stands here.",
@@ -280,11 +295,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         );
         page.is_cured = true;
     } else {
-        page.sentence = sentence(&k, a);
+        page.sentence = sentence(k, a);
         let first = a.plan.steps.first();
         if let Some(test) = first.and_then(|s| s.test.as_deref()) {
             let (at, gear) = (first.and_then(|s| s.at.as_deref()), first.and_then(|s| s.gear.as_deref()));
-            let card = one_card(&k, &Beliefs::new(&k), test, at, gear).map(|c| c.fold_rare(ANSWERS));
+            let card = one_card(k, open, test, at, gear).map(|c| c.fold_rare(ANSWERS));
             // What is a step of the plan is not listed twice.
             let planned = |w: &WithIt| {
                 a.plan
@@ -293,18 +308,20 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                     .filter_map(|s| Some((s.test.as_deref()?, s)))
                     .any(|(t, s)| w.href == href_of_test(kb, k.stored.id, t, s.at.as_deref(), s.gear.as_deref(), &a.id))
             };
-            page.head = card
-                .map(|c| TestCard { with_it: with_it(&k, test, at, gear).into_iter().filter(|w| !planned(w)).collect(), ..c });
+            page.head = card.map(|c| TestCard {
+                with_it: with_it(k, open, test, at, gear).into_iter().filter(|w| !planned(w)).collect(),
+                ..c
+            });
         }
         page.hands_on = first.is_some_and(|s| s.fault.as_deref() == Some("unknown"));
         if let Some(i) = causes.iter().position(|c| c.is_planned) {
             page.repair = Some(causes.remove(i));
         }
-        page.then = then(&k, a);
-        page.others = others(&k, a);
+        page.then = then(k, a);
+        page.others = others(k, a);
         let with: Vec<&str> = page.head.iter().flat_map(|h| &h.with_it).map(|w| w.href.as_str()).collect();
         page.others.retain(|o| !with.contains(&o.href.as_str()));
-        page.overturn = overturn_words(&k, &a.id, 3);
+        page.overturn = overturn_words(k, &a.id, 3);
         // The case goes on elsewhere: with another symptom, or with a repair that is planned.
         let own = matches!(k.assessment.next.kind, ActionKind::Test | ActionKind::Choose | ActionKind::HandOn);
         if !own || k.assessment.next.symptom.as_deref() != Some(a.id.as_str()) {
@@ -321,7 +338,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     }
     page.more_causes = causes.split_off(causes.len().min(SHOWN));
     page.causes = causes;
-    Ok(page)
+    page
 }
 
 /// Repairs that were judged, with how they ended.

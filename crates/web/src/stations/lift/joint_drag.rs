@@ -42,7 +42,7 @@ struct IsolationPage {
 async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<IsolationPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
+    let f = Frame::new(&m, &k, Station::Lift);
     let (kb, case) = (&*k.knowledge, k.case());
     let all = k.symptom.as_deref().map_or(vec![], |s| isolation(case, kb, s, k.analysis.as_ref()));
     let rows = all

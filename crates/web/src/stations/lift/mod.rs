@@ -14,12 +14,12 @@ use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase};
+use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
-use crate::stations::test_cards::{Beliefs, TestCard, card, cautions, with_it};
+use crate::stations::test_cards::{TestCard, card, cautions, with_it};
 use crate::thermal_state::{self};
 use crate::wording::ask_words;
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
@@ -29,8 +29,8 @@ use baricord_core::edit::act::{CaseAct, LaterTest};
 use baricord_core::error::Problem;
 use baricord_core::lift::inspection_route::{InspectionStep, access, inspection_steps, is_over, put_first};
 use baricord_core::lift::vehicle_state::removable_parts;
-use baricord_core::reasoning::knowledge::Test;
-use baricord_core::reasoning::open_tests;
+use baricord_core::reasoning::OpenSymptom;
+use baricord_core::reasoning::knowledge::{Heat, Test};
 use baricord_core::reasoning::wording::outcome_words;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
@@ -57,7 +57,7 @@ pub fn address(case: Uuid, p: &Attachment) -> (String, bool) {
 /// Questions that a page holds: so far the route goes on while the server is away.
 const HELD: usize = 12;
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "lift/lift.html")]
 struct LiftPage {
     f: Frame,
@@ -94,7 +94,7 @@ impl LiftPage {
 }
 
 /// Which stop is asked: the first where it is left out.
-#[derive(serde::Deserialize)]
+#[derive(Debug, serde::Deserialize)]
 struct WhichStep {
     s: Option<String>,
     test: Option<String>,
@@ -102,9 +102,9 @@ struct WhichStep {
     gear: Option<String>,
 }
 
-fn asked(k: &LoadedCase, b: &Beliefs, s: &InspectionStep, person: &str) -> Option<Asked> {
+fn asked(k: &LoadedCase, open: &OpenSymptom<'_>, s: &InspectionStep, person: &str) -> Option<Asked> {
     let rule = k.knowledge.test(&s.test.test)?;
-    let mut card = card(k, b, &s.test, 1)?;
+    let mut card = card(k, open, &s.test, 1)?;
     if s.too_warm {
         card.cautions = cautions(k, rule, Some("hot"));
     }
@@ -137,42 +137,44 @@ fn looked_at(k: &LoadedCase) -> Vec<(String, String, String)> {
 }
 
 /// The open tests that have left the route, as they can move no decision.
-fn quick_looks(k: &LoadedCase, steps: &[InspectionStep]) -> Vec<(String, String, String)> {
+fn quick_looks(k: &LoadedCase, open: &OpenSymptom<'_>, steps: &[InspectionStep]) -> Vec<(String, String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let Some(symptom) = k.symptom.as_deref() else { return vec![] };
-    open_tests(case, kb, symptom)
-        .into_iter()
-        .filter(|t| !steps.iter().any(|s| s.is(&t.test, t.at.as_deref(), t.gear.as_deref())))
-        .filter(|t| access(case, kb, &t.test, t.at.as_deref(), t.minutes).is_some())
+    open.names()
+        .filter(|t| !steps.iter().any(|s| s.is(t.test, t.at, t.gear)))
+        .filter(|t| access(case, kb, t.test, t.at, t.minutes).is_some())
         .map(|t| {
-            let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
-            let href = href_of_test(kb, k.stored.id, &t.test, at, gear, symptom);
-            (ask_words(kb, case, &t.test, at, gear), format!("{:.0} min", t.minutes), href)
+            let href = href_of_test(kb, k.stored.id, t.test, t.at, t.gear, symptom);
+            (ask_words(kb, case, t.test, t.at, t.gear), format!("{:.0} min", t.minutes), href)
         })
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Result<LiftPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
-    let (kb, case) = (&*k.knowledge, k.case());
-    let done = looked_at(&k);
+    let state = thermal_state::thermal_state_now(k.case());
+    m.page_slot(&k, "lift", (&w, state)).or_render(|| Ok(k.with_open(|open| lift_page(&m, &k, open, &w, state))))
+}
+
+fn lift_page(m: &Member, k: &LoadedCase, open: &OpenSymptom<'_>, w: &WhichStep, (heat, warm): (Heat, i64)) -> LiftPage {
+    let f = Frame::new(m, k, Station::Lift);
+    let (kb, case, id) = (&*k.knowledge, k.case(), k.stored.id);
+    let done = looked_at(k);
     let up = case.state.as_ref().is_some_and(|s| s.is_up());
     let symptom = k.symptom.as_deref().unwrap_or_default();
-    let (heat, warm) = thermal_state::thermal_state_now(case);
     let step = k
         .assessment
         .next
         .as_test()
         .filter(|_| k.assessment.next.kind == ActionKind::Test && k.assessment.next.symptom.as_deref() == Some(symptom));
     let mut steps = match k.answer() {
-        Some(a) if !is_over(case, a) => inspection_steps(case, kb, symptom, &case.asked_later, k.analysis.as_ref(), heat, step),
+        Some(a) if !is_over(case, a) => inspection_steps(open, &case.asked_later, heat, step),
         _ => vec![],
     };
     // A link to a test always opens that test.
     if let Some(test) = w.test.as_deref() {
-        put_first(&mut steps, case, kb, symptom, (test, w.at.as_deref(), w.gear.as_deref()));
+        put_first(&mut steps, open, (test, w.at.as_deref(), w.gear.as_deref()));
     }
     let mut to_come: Vec<(String, String, String)> = steps
         .iter()
@@ -187,18 +189,17 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
             (ask_words(kb, case, &s.test.test, at, gear), how, href_of_test(kb, id, &s.test.test, at, gear, symptom))
         })
         .collect();
-    let beliefs = Beliefs::new(&k);
     let off: Vec<_> = removable_parts(case, kb).into_iter().map(|(p, is_off)| (p.id, p.words, is_off)).collect();
-    let mut asked: Vec<Asked> = steps.iter().take(HELD).filter_map(|s| asked(&k, &beliefs, s, &m.person.name)).collect();
+    let mut asked: Vec<Asked> = steps.iter().take(HELD).filter_map(|s| asked(k, open, s, &m.person.name)).collect();
     if let (Some(first), Some(s)) = (asked.first_mut(), steps.first()) {
-        first.card.with_it = with_it(&k, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
+        first.card.with_it = with_it(k, open, &s.test.test, s.test.at.as_deref(), s.test.gear.as_deref());
         // What is offered with the question is not listed twice.
         to_come.retain(|t| !first.card.with_it.iter().any(|w| w.href == t.2));
     }
     let is_step = steps.first().zip(step).is_some_and(|(s, (test, at, gear))| s.is(test, at, gear));
-    Ok(LiftPage {
+    LiftPage {
         elsewhere: (!is_step && !symptom.is_empty()).then(|| (k.assessment.next.words_with_minutes(), f.next.href.clone())),
-        quick_looks: quick_looks(&k, &steps),
+        quick_looks: quick_looks(k, open, &steps),
         asked,
         most: crate::stations::lift::attachments::MOST,
         off_now: off.iter().filter(|o| o.2).map(|o| o.1.as_str()).collect::<Vec<_>>().join(", "),
@@ -211,7 +212,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
         up,
         warm,
         f,
-    })
+    }
 }
 
 /// It could not be answered: nothing is weighed, and it is asked again at the end.

@@ -68,7 +68,7 @@ fn pair(case: &Case, person: &str) -> Option<(String, String)> {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ListeningPage, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Lift).await?;
+    let f = Frame::new(&m, &k, Station::Lift);
     let (case, kb) = (k.case(), &*k.knowledge);
     let levels = heard(case);
     let unit = levels.first().map_or(LevelUnit::Decibel, |h| h.unit);

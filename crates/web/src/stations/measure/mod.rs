@@ -9,9 +9,9 @@ use crate::auth::Member;
 use crate::edits::keep;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
+use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::extract::{Path, Query};
 use axum::response::{Html, Redirect};
 use axum::routing::{get, post};
@@ -50,7 +50,7 @@ struct PointOption {
     here: bool,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "measure/measure.html")]
 struct MeasurePage {
     f: Frame,
@@ -69,11 +69,15 @@ struct MeasurePage {
     taken: Vec<(String, String)>,
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<MeasurePage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, q.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Measure).await?;
-    let case = k.case();
+    m.page_slot(&k, "measure", &q).or_render(|| measure_page(&m, &k, &q))
+}
+
+fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, PageError> {
+    let f = Frame::new(m, k, Station::Measure);
+    let (case, id) = (k.case(), k.stored.id);
     let v = &case.vehicle;
     let offered = instruments_for(v);
     let asked = offered.iter().find(|i| Some(i.id) == q.tool.as_deref());

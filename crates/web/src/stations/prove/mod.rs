@@ -6,11 +6,11 @@ use crate::charts::{Curve, level_chart};
 use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use crate::stations::road::run_words;
 use crate::stations::test_cards::{CautionView, cautions};
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
@@ -35,7 +35,7 @@ struct ChangeRow {
     mark: &'static str,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "prove/prove.html")]
 struct ProvePage {
     f: Frame,
@@ -143,10 +143,15 @@ fn rows(v: &SymptomVerdict) -> Vec<ChangeRow> {
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<ProvePage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Prove).await?;
+    let waiting = s.incoming_of(id).await?;
+    m.page_slot(&k, "prove", &waiting).or_render(|| Ok(prove_page(&m, &k, waiting.clone())))
+}
+
+fn prove_page(m: &Member, k: &LoadedCase, waiting: Vec<Incoming>) -> ProvePage {
+    let f = Frame::new(m, k, Station::Prove);
     let (kb, case) = (&*k.knowledge, k.case());
     let before = case.recordings.iter().rev().find(|r| !r.is_after());
     let open = case.repairs.iter().rfind(|r| r.waits_for_proof());
@@ -170,8 +175,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
                 other => other.replace('-', " "),
             }
         }),
-        waiting: s.incoming_of(id).await?,
-        lines: k.symptom.as_deref().filter(|_| case.repairs.iter().any(|r| r.is_open())).map_or(vec![], |s| proof_rows(&k, s)),
+        waiting,
+        lines: k.symptom.as_deref().filter(|_| case.repairs.iter().any(|r| r.is_open())).map_or(vec![], |s| proof_rows(k, s)),
         f,
     };
     let heard = k.symptom.as_deref().map_or(String::new(), |s| as_it_was_felt(case, s));
@@ -215,7 +220,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             );
         }
     }
-    Ok(page)
+    page
 }
 
 /// The verdict is taken: the case is closed, or goes back to Decide with its history.

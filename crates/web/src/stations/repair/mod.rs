@@ -5,11 +5,11 @@ use crate::auth::Member;
 use crate::edits::keep;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted, parse_number};
 use crate::stations::test_cards::CautionView;
 use crate::wording::cause_words;
 use askama::Template;
-use askama_web::WebTemplate;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
@@ -17,6 +17,7 @@ use axum::routing::{get, post};
 use baricord_core::case::{Repair, Torque};
 use baricord_core::edit::act::{CaseAct, EntryId, RepairDetails};
 use baricord_core::error::Problem;
+use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::knowledge::Fault;
 use baricord_core::safety::cautions::at_repair;
 use baricord_core::workflow::Station;
@@ -48,7 +49,7 @@ struct RepairForm {
     looks: Vec<String>,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "repair/repair.html")]
 struct RepairPage {
     f: Frame,
@@ -56,10 +57,14 @@ struct RepairPage {
     earlier: Vec<(String, String)>,
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<RepairPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Repair).await?;
+    m.page_slot(&k, "repair", ()).or_render(|| Ok(k.with_open(|open| repair_page(&m, &k, open))))
+}
+
+fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>) -> RepairPage {
+    let f = Frame::new(m, k, Station::Repair);
     let (kb, case) = (&*k.knowledge, k.case());
     let words = |r: &Repair| cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());
     let open = case.repairs.iter().rfind(|r| r.is_open());
@@ -89,7 +94,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
             part: text(&r.part),
             result: text(&r.result),
             reason: text(&r.reason),
-            looks: crate::stations::test_cards::looks_at_repair(&k, &r.fault, r.at.as_deref()),
+            looks: crate::stations::test_cards::looks_at_repair(k, open_symptom, &r.fault, r.at.as_deref()),
         }
     });
     let earlier = case
@@ -98,7 +103,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         .filter(|r| open.is_none_or(|o| o.id != r.id))
         .map(|r| (words(r), r.result.clone().unwrap_or_default().replace('-', " ")))
         .collect();
-    Ok(RepairPage { plan, earlier, f })
+    RepairPage { plan, earlier, f }
 }
 
 /// The torques that were typed, line by line; an empty line is none.

@@ -172,7 +172,8 @@ fn level(piece: &Piece, rate: f64) -> Option<f64> {
 
 async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let d = s.drive(id, drive).await?;
     let driven = drive_runner::driven(&mut s, &d).await?;
     let coach = drive_runner::coach(&mut s, id, &d.symptom).await?;
@@ -226,7 +227,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError
     let level_now = now.filter(|_| moving).and_then(|n| level(&n.1, rate)).map_or("—".into(), |l| format!("{l:.2}"));
     let map = match now {
         Some((n, p)) => {
-            let (from, columns, top) = map_shape(&case, &n.leg);
+            let (from, columns, top) = map_shape(case, &n.leg);
             let rows = (top * ROWS) as usize;
             let empty =
                 OrderMap { speed_from: from, speed_step: 1.0, columns, order_step: 1.0 / ROWS, rows, full: 0.0, ink: vec![] };
@@ -234,7 +235,7 @@ async fn state(m: &Member, id: Uuid, drive: Uuid) -> Result<StateView, PageError
                 url: format!("/cases/{id}/drives/{drive}/map?n={}-{}", driven.len(), p.samples.len()),
                 columns,
                 rows,
-                frame: charts::map_frame(&Axes::new(&empty), &rungs(&case, &n.leg), None),
+                frame: charts::map_frame(&Axes::new(&empty), &rungs(case, &n.leg), None),
             })
         }
         None => None,
@@ -277,7 +278,7 @@ async fn page(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<DriveP
     let mut s = m.scope().await?;
     let symptom = s.drive(id, drive).await?.symptom;
     let k = LoadedCase::read(&mut s, id, Some(&symptom)).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
+    let f = Frame::new(&m, &k, Station::Road);
     drop(s);
     Ok(DrivePage { f, state: state(&m, id, drive).await? })
 }
@@ -300,19 +301,21 @@ async fn now(m: Member, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Respons
 /// The ink of the leg under way.
 async fn map(m: Member, _turn: Turn<Maps>, Path((id, drive)): Path<(Uuid, Uuid)>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let d = s.drive(id, drive).await?;
     let legs = drive_runner::legs(&d)?;
     let Some(leg) = legs.last() else { return Err(PageError::NotFound) };
     let piece = s.leg_so_far(drive, legs.len() as i32 - 1).await?;
-    let map = map_so_far(&case, &d, leg, &piece)?;
+    let map = map_so_far(case, &d, leg, &piece)?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream"), (header::CACHE_CONTROL, "no-store")], map.ink).into_response())
 }
 
 /// A drive begins.
 async fn begin(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     if let Some(open) = s.open_drive(id).await? {
         return Ok(Redirect::to(&format!("/cases/{id}/drives/{}", open.id)));
     }
@@ -321,7 +324,7 @@ async fn begin(Posted { member: m, path: id, form: f }: Posted) -> Result<Redire
         let message = "no recorder is connected, and the simulated one drives in demo cases only: load a recording instead";
         return Err(Problem::new("no-recorder", message).field("symptom").into());
     }
-    check_drive(&case)?;
+    check_drive(case)?;
     drive_runner::coach(&mut s, id, symptom).await?;
     let setup = StandInSetup {
         fault: f.text("fault").filter(|t| *t != "none").map(String::from),

@@ -83,12 +83,13 @@ async fn export_png(r: RequestedMap) -> Result<Response, PageError> {
 
 /// A map as a still picture: its ink as PNG, and the frame with the ladder that stands around it.
 pub async fn still(s: &mut Scope, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<(Vec<u8>, String), PageError> {
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     let map = asked(s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)?;
     let hz = if l.over_hz() { Some(hz_per_kmh(&case.vehicle, &a, run)?) } else { None };
     let axes = l.axes(Axes { hz_per_kmh: hz, ..Axes::new(&map) });
-    let frame = charts::map_frame(&axes, &rungs_of(&case, &a, run)?, None);
+    let frame = charts::map_frame(&axes, &rungs_of(case, &a, run)?, None);
     Ok((png(&picture(&map, &axes, 1380, 600), 1380, 600)?, frame))
 }
 

@@ -46,7 +46,7 @@ async fn hear(
     Query(h): Query<Hear>,
 ) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let case = s.case(id).await?.case().clone();
     let reference = s.analysis(id).await?.and_then(|(a, _)| a.recording(&run).and_then(|r| r.reference.clone()));
     let samples = s.samples(id, &run).await?.ok_or(PageError::NotFound)?;
     drop(s);

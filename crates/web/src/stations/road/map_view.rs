@@ -205,7 +205,8 @@ impl FromRequestParts<App> for RequestedMap {
 
 async fn load(m: &Member, id: Uuid, run: &str, channel: &str, l: &Look) -> Result<OrderMap, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     asked(&mut s, id, &case.vehicle, &a, run, channel, l).await?.ok_or(PageError::NotFound)
 }

@@ -195,7 +195,7 @@ async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Mappin
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, None).await?;
     let up = s.incoming(id, up).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
+    let f = Frame::new(&m, &k, Station::Road);
     let case = k.case();
     let like = case.recordings.iter().rev().find(|r| up.phase != "after" || !r.is_after());
     let nothing = FormFields(vec![]);

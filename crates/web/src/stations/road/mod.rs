@@ -15,8 +15,9 @@ use crate::auth::Member;
 use crate::charts::{self};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
+use crate::rendered_pages::Page;
 use crate::safety_findings::SafetyFindings;
-use crate::stations::test_cards::{Beliefs, TestCard, cards, one_card, with_it};
+use crate::stations::test_cards::{TestCard, cards, one_card, with_it};
 use crate::wording::rung;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -28,10 +29,12 @@ use baricord_core::case::RecordingSpec;
 use baricord_core::case::intake;
 use baricord_core::drive::run_plan::PlannedRun;
 use baricord_core::measure::orders::{Base, OrderLine, orders};
+use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::knowledge::Test;
 use baricord_core::vehicle::Vehicle;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::{ActionKind, station_of_test};
+use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::drives::Drive;
 use baricord_store::incoming::Incoming;
@@ -106,7 +109,7 @@ struct PlanView {
     never: Vec<String>,
 }
 
-#[derive(Template, WebTemplate)]
+#[derive(Template)]
 #[template(path = "road/road.html")]
 struct RoadPage {
     f: Frame,
@@ -221,11 +224,51 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
         .collect()
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<RoadPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
-    let f = Frame::new(&m, &mut s, &k, Station::Road).await?;
-    let case = k.case();
+    let (waiting, drive) = (s.incoming_of(id).await?, s.open_drive(id).await?);
+    // Samples and maps are of their run, which is never another's.
+    let slot = m.page_slot(&k, "road", (&a, &look, &waiting, &drive));
+    if let Some(page) = slot.held() {
+        return Ok(page);
+    }
+    slot.render(&road_page(&m, &mut s, &k, &a, &look, (waiting, drive)).await?)
+}
+
+/// The tests that are driven: the one that was asked for by name, else the next step where it is one; and the others.
+fn driven_tests(k: &LoadedCase, open: &OpenSymptom<'_>, a: &Asked) -> (Option<TestCard>, Vec<TestCard>) {
+    let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && !t.recorded;
+    let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
+    let next = &k.assessment.next;
+    let own_step = next.as_test().filter(|_| next.kind == ActionKind::Test && next.symptom == k.symptom);
+    let wanted = named.or(own_step).filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road)).and_then(|(t, at, gear)| {
+        let card = one_card(k, open, t, at, gear)?;
+        Some(TestCard { with_it: with_it(k, open, t, at, gear), ..card })
+    });
+    let is_wanted = |t: &Test, at: Option<&str>| {
+        wanted.as_ref().is_some_and(|w| w.test == t.id && w.at == at.unwrap_or_default() && w.gear.is_empty())
+    };
+    let mut tests = cards(k, open, |t, at| of_the_road(t) && !is_wanted(t, at), 6);
+    // What is offered with it is not listed twice.
+    let with: Vec<&str> = wanted.iter().flat_map(|w| &w.with_it).map(|w| w.href.as_str()).collect();
+    tests.retain(|c| !with.contains(&c.href.as_str()));
+    // The one that stands before them is the first.
+    let before = usize::from(wanted.is_some());
+    tests.iter_mut().enumerate().for_each(|(i, c)| c.number = i + 1 + before);
+    (wanted, tests)
+}
+
+async fn road_page(
+    m: &Member,
+    s: &mut Scope,
+    k: &LoadedCase,
+    a: &Asked,
+    look: &Look,
+    (waiting, drive): (Vec<Incoming>, Option<Drive>),
+) -> Result<RoadPage, PageError> {
+    let f = Frame::new(m, k, Station::Road);
+    let (case, id) = (k.case(), k.stored.id);
     let runs: Vec<&RecordingSpec> = case.recordings.iter().collect();
     let run = a
         .run
@@ -236,32 +279,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         .copied();
     let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
     let line = a.line.unwrap_or(0);
-    let beliefs = Beliefs::new(&k);
-    let of_the_road = |t: &Test| station_of_test(&k.knowledge, &t.id) == Station::Road && !t.recorded;
-    // What was asked for by name; else the next step, where it is driven.
-    let named = a.test.as_deref().map(|t| (t, a.at.as_deref(), a.gear.as_deref()));
-    let own_step = k
-        .assessment
-        .next
-        .as_test()
-        .filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road) && k.assessment.next.kind == ActionKind::Test);
-    let wanted = named
-        .or(own_step.filter(|_| k.assessment.next.symptom == k.symptom))
-        .filter(|(t, ..)| k.knowledge.test(t).is_some_and(of_the_road))
-        .and_then(|(t, at, gear)| {
-            let card = one_card(&k, &beliefs, t, at, gear)?;
-            Some(TestCard { with_it: with_it(&k, t, at, gear), ..card })
-        });
-    let is_wanted = |t: &Test, at: Option<&str>| {
-        wanted.as_ref().is_some_and(|w| w.test == t.id && w.at == at.unwrap_or_default() && w.gear.is_empty())
-    };
-    let mut tests = cards(&k, &beliefs, |t, at| of_the_road(t) && !is_wanted(t, at), 6);
-    // What is offered with it is not listed twice.
-    let with: Vec<&str> = wanted.iter().flat_map(|w| &w.with_it).map(|w| w.href.as_str()).collect();
-    tests.retain(|c| !with.contains(&c.href.as_str()));
-    tests.iter_mut().enumerate().for_each(|(i, c)| c.number = i + 1);
-    // The one that stands before them is the first.
-    tests.iter_mut().filter(|_| wanted.is_some()).for_each(|c| c.number += 1);
+    let (wanted, tests) = k.with_open(|open| driven_tests(k, open, a));
     let mut page = RoadPage {
         runs: runs
             .iter()
@@ -279,8 +297,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         resonances: vec![],
         warnings: vec![],
         refused: found.is_some_and(|r| r.refused),
-        waiting: s.incoming_of(id).await?,
-        drive: s.open_drive(id).await?,
+        waiting,
+        drive,
         faults: if case.demo { crate::stations::road::drive::faults(case) } else { vec![] },
         demo: case.demo,
         grounded: case.is_grounded(),
@@ -288,7 +306,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         after: case.is_after_repair(),
         wanted,
         tests,
-        plan: plan(&k),
+        plan: plan(k),
         f,
     };
     let (Some(run), Some(r)) = (run, found) else {
@@ -358,7 +376,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(loo
         rungs: &rungs,
         mark,
     };
-    page.map = map_view::map_view(&mut s, made, &look).await?;
+    page.map = map_view::map_view(s, made, look).await?;
     Ok(page)
 }
 

@@ -120,7 +120,8 @@ pub fn chosen(r: &RecordingAnalysis, ladder: &[OrderLine], o: &OrderFound, (run,
 /// A picture of a line: its level or its phase against speed.
 async fn picture(m: Member, Path((id, run, line, what)): Path<(Uuid, String, usize, String)>) -> Result<Response, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let (a, _) = s.analysis(id).await?.ok_or(PageError::NotFound)?;
     let spec = case.recordings.iter().find(|r| r.id == run).ok_or(PageError::NotFound)?;
     let r = a.recording(&run).ok_or(PageError::NotFound)?;

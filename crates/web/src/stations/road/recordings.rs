@@ -160,13 +160,14 @@ async fn described_run(
 /// The file's columns are named: it becomes a run of the case, and an analysis is asked for.
 async fn keep(Posted { member: m, path: (id, up), form: f }: Posted<(Uuid, Uuid)>) -> Result<Redirect, PageError> {
     let mut s = m.scope().await?;
-    let case = s.case(id).await?.into_case();
+    let stored = s.case(id).await?;
+    let case = stored.case();
     let up = s.incoming(id, up).await?;
     if up.of_id.is_some() {
         return Err(PageError::NotFound);
     }
     let speed = s.speed_for(id, up.id).await?;
-    let mut spec = described_run(&mut s, &case, &f, &up, speed.as_ref()).await?;
+    let mut spec = described_run(&mut s, case, &f, &up, speed.as_ref()).await?;
     let is_sound = spec.time.is_none();
     // Small ones are read before anything is kept: what cannot be read is refused with its line, and nothing is lost.
     let samples = if up.size <= READ_AT_ONCE {

@@ -1,0 +1,109 @@
+//! A symptom with what is open of it: weighed once, its tests laid out once, for all that is asked of both.
+
+use super::access::{OpenedPlaces, QuickLook, quick_looks_among};
+use super::availability::all_tries;
+use super::hypotheses::Hypothesis;
+use super::knowledge::Knowledge;
+use super::likelihood::Model;
+use super::open_tests::{OpenTest, laid_open};
+use super::plan::PlannedCase;
+use super::test_selection::{EvaluatedTest, evaluate_tests};
+use super::{Weighed, usual_kind, weigh};
+use crate::analysis::Analysis;
+use crate::case::Case;
+use std::cell::OnceCell;
+
+/// A symptom that was weighed, with the tests that are open.
+pub struct OpenSymptom<'a> {
+    pub(crate) case: &'a Case,
+    pub(crate) k: &'a Knowledge,
+    pub(super) w: &'a Weighed,
+    pub(super) evaluated: Vec<EvaluatedTest<'a>>,
+    symptom: &'a str,
+    model: &'a Model<'a>,
+    saves: OnceCell<Vec<f64>>,
+}
+
+/// A test by its name, where it is made, in which gear, and what it takes as the vehicle stands.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct TestName<'a> {
+    /// Id of a test of the knowledge: `joint-wiggle`.
+    pub test: &'a str,
+    /// Where.
+    pub at: Option<&'a str>,
+    /// In which gear.
+    pub gear: Option<&'a str>,
+    /// Minutes.
+    pub minutes: f64,
+}
+
+impl OpenSymptom<'_> {
+    /// Weighs a symptom and lays its open tests out. Of a symptom that the case does not have nothing is open.
+    pub fn with<R>(
+        case: &Case,
+        k: &Knowledge,
+        symptom: &str,
+        analysis: Option<&Analysis>,
+        then: impl FnOnce(&OpenSymptom<'_>) -> R,
+    ) -> R {
+        let w = weigh(case, k, symptom, analysis, &mut vec![]);
+        let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
+        let model = Model::new(&case.vehicle, k, &w.all, kind);
+        let evaluated = evaluate_tests(case, &model, symptom, &w);
+        then(&OpenSymptom { case, k, w: &w, evaluated, symptom, model: &model, saves: OnceCell::new() })
+    }
+
+    /// The hypotheses, the unknown one last.
+    pub fn hypotheses(&self) -> &[Hypothesis] {
+        &self.w.all
+    }
+
+    /// What is believed of each of them.
+    pub fn beliefs(&self) -> &[f64] {
+        &self.w.p
+    }
+
+    /// What each open test may save of what acting at once costs, as a share.
+    pub(super) fn saves(&self) -> &[f64] {
+        self.saves.get_or_init(|| {
+            let planned = PlannedCase::new(self.case, self.k, self.w, &self.evaluated);
+            self.evaluated.iter().map(|l| planned.can_save(self.w, l)).collect()
+        })
+    }
+
+    /// The tests that are open, in the order of the catalogue.
+    pub fn names(&self) -> impl Iterator<Item = TestName<'_>> {
+        self.evaluated.iter().map(|l| TestName {
+            test: &l.one.test.id,
+            at: l.one.at.as_ref().map(|p| p.id.as_str()),
+            gear: l.one.gear.as_deref(),
+            minutes: l.minutes,
+        })
+    }
+
+    /// An open test with what its outcomes say; none where it is not open.
+    pub fn open_test(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<OpenTest> {
+        let i = self.names().position(|n| (n.test, n.at, n.gear) == (test, at, gear))?;
+        let l = &self.evaluated[i];
+        Some(OpenTest::new(&l.one, &l.likelihoods, l.minutes))
+    }
+
+    /// A test at one place, also when it was made already or is worth little: a link to a test always opens it. None of a test, place or
+    /// gear that this vehicle does not have, and of a symptom that the case does not have.
+    pub fn any_test(&self, test: &str, at: Option<&str>, gear: Option<&str>) -> Option<OpenTest> {
+        self.case.symptom(self.symptom)?;
+        if let Some(t) = self.open_test(test, at, gear) {
+            return Some(t);
+        }
+        let same = |t: &super::availability::TestInstance| {
+            t.test.id == test && t.at.as_ref().map(|p| p.id.as_str()) == at && t.gear.as_deref() == gear
+        };
+        all_tries(self.model).into_iter().find(same).map(|t| laid_open(self.case, self.model, &t))
+    }
+
+    /// The looks that are cheap because something is open, those that settle most first; `but` is the test that opens it.
+    pub fn quick_looks(&self, opened: &OpenedPlaces, but: Option<&str>) -> Vec<QuickLook> {
+        let now: Vec<TestName<'_>> = self.names().collect();
+        quick_looks_among(self.case, self.model, self.symptom, &self.w.p, &now, opened, but)
+    }
+}
