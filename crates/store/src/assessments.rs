@@ -13,6 +13,7 @@ use baricord_core::workflow::assessment::{Assessment, assess};
 use flate2::Compression;
 use flate2::read::ZlibDecoder;
 use flate2::write::ZlibEncoder;
+use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use sqlx::Row;
 use std::io::{Read, Write};
@@ -22,11 +23,13 @@ use uuid::Uuid;
 
 /// Cases held in memory, and workshops whose knowledge is.
 const HELD_CASES: u64 = 256;
+/// Documents held for the next edit; each edit makes another one.
+const HELD_DOCUMENTS: u64 = 64;
 const HELD_KNOWLEDGE: u64 = 64;
 /// What nobody looks at for so long is let go of.
 const HELD_FOR: Duration = Duration::from_secs(900);
 /// Cases that are weighed for one showing of the board, where they or the knowledge have changed since.
-const WEIGHED_AT_ONCE: i64 = 20;
+pub(crate) const WEIGHED_AT_ONCE: i64 = 20;
 /// A case with what it comes to.
 #[derive(Debug)]
 pub struct AssessedCase {
@@ -88,9 +91,18 @@ pub(crate) struct Assessments {
 
 impl Default for Assessments {
     fn default() -> Self {
+        // What was looked at last is looked at next: nothing is kept out because older things were looked at more often.
         Self {
-            cases: Cache::builder().max_capacity(HELD_CASES).time_to_idle(HELD_FOR).build(),
-            documents: Cache::builder().max_capacity(HELD_CASES).time_to_idle(HELD_FOR).build(),
+            cases: Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(HELD_CASES)
+                .time_to_idle(HELD_FOR)
+                .build(),
+            documents: Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .max_capacity(HELD_DOCUMENTS)
+                .time_to_idle(HELD_FOR)
+                .build(),
             knowledge: Cache::builder().max_capacity(HELD_KNOWLEDGE).time_to_idle(HELD_FOR).build(),
         }
     }
@@ -292,6 +304,15 @@ impl Scope {
         self.insert_assessment(&a, Some(decision)).await
     }
 
+    /// Weighs cases and says on the board what they wait for.
+    pub(crate) async fn weigh_stale(&mut self, stale: &[Uuid]) -> Result<(), StoreError> {
+        for id in stale {
+            let a = self.assessed(*id).await?;
+            self.write_assessment(&a).await?;
+        }
+        Ok(())
+    }
+
     /// Weighs cases that have changed, or whose knowledge has, since the board last said what they wait for; the latest first, a few at
     /// a time. How many there were.
     pub async fn weigh_board_again(&mut self, knowledge: &SharedKnowledge) -> Result<usize, StoreError> {
@@ -303,10 +324,7 @@ impl Scope {
         .bind(WEIGHED_AT_ONCE)
         .fetch_all(&mut *self.tx)
         .await?;
-        for id in &stale {
-            let a = self.assessed(*id).await?;
-            self.write_assessment(&a).await?;
-        }
+        self.weigh_stale(&stale).await?;
         Ok(stale.len())
     }
 }

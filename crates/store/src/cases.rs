@@ -1,6 +1,8 @@
 //! Cases: the open document as it is now, and what the board needs of it.
 
+use crate::assessments::WEIGHED_AT_ONCE;
 use crate::events::{ExportedEvent, NewEvent, read_document};
+use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, StoreError};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
@@ -201,10 +203,33 @@ impl Scope {
     }
 
     /// The lanes of the board in the order in which they are named: how many cases each holds, and of those that are shown the latest.
-    pub async fn lanes(&mut self, lanes: &[(&str, bool)], most: i64) -> Result<Vec<BoardLane>, StoreError> {
+    /// Cases that are stale ([`Self::weigh_stale`]) are weighed first, a few at a time; how many were, stands beside: they are kept
+    /// when the scope is committed.
+    pub async fn board(
+        &mut self,
+        knowledge: &SharedKnowledge,
+        lanes: &[(&str, bool)],
+        most: i64,
+    ) -> Result<(Vec<BoardLane>, usize), StoreError> {
+        let (now, stale) = self.lanes(knowledge, lanes, most).await?;
+        if stale.is_empty() {
+            return Ok((now, 0));
+        }
+        self.weigh_stale(&stale).await?;
+        Ok((self.lanes(knowledge, lanes, most).await?.0, stale.len()))
+    }
+
+    async fn lanes(
+        &mut self,
+        knowledge: &SharedKnowledge,
+        lanes: &[(&str, bool)],
+        most: i64,
+    ) -> Result<(Vec<BoardLane>, Vec<Uuid>), StoreError> {
         let (ids, shown): (Vec<&str>, Vec<bool>) = lanes.iter().copied().unzip();
         let rows = sqlx::query(
-            "SELECT s.lane, s.n, c.count, l.* FROM unnest($2::text[], $3::bool[]) WITH ORDINALITY AS s(lane, shown, n)
+            "SELECT s.lane, c.count, l.*, ARRAY(
+               SELECT id FROM case_file WHERE workshop_id = $1 AND (weighed_by < $5 OR weighed_by > $5) ORDER BY updated_at DESC LIMIT $6) AS stale
+             FROM unnest($2::text[], $3::bool[]) WITH ORDINALITY AS s(lane, shown, n)
              CROSS JOIN LATERAL (SELECT count(*) AS count FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane) c
              LEFT JOIN LATERAL (
                SELECT id, title, vehicle, waits_for, waits_words, updated_at, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
@@ -215,8 +240,11 @@ impl Scope {
         .bind(ids)
         .bind(shown)
         .bind(most)
+        .bind(knowledge.version())
+        .bind(WEIGHED_AT_ONCE)
         .fetch_all(&mut *self.tx)
         .await?;
+        let stale = rows.first().map_or(Ok(vec![]), |row| row.try_get("stale"))?;
         let mut out: Vec<BoardLane> = vec![];
         for row in &rows {
             let id: &str = row.try_get("lane")?;
@@ -227,7 +255,7 @@ impl Scope {
                 lane.lines.push(BoardLine::from_row(row)?);
             }
         }
-        Ok(out)
+        Ok((out, stale))
     }
 
     /// Cases of which one of some wordings is said, the latest first: every word of it, or how it goes on.

@@ -46,7 +46,7 @@ async fn a_document_comes_back_as_it_went_in() {
     assert_eq!(s.case(id).await.unwrap().document.text(), document().to_string());
     let knowledge = s.knowledge().await.unwrap();
     s.weigh_board_again(&knowledge).await.unwrap();
-    let lanes = s.lanes(&[("complaint", true), ("road", true), ("lift", false)], 10).await.unwrap();
+    let lanes = s.board(&knowledge, &[("complaint", true), ("road", true), ("lift", false)], 10).await.unwrap().0;
     assert_eq!(
         lanes.iter().map(|l| (l.id.as_str(), l.count, l.lines.len())).collect::<Vec<_>>(),
         [("complaint", 0, 0), ("road", 1, 1), ("lift", 0, 0)]
@@ -135,7 +135,8 @@ async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     assert!(matches!(s.case(id).await, Err(StoreError::NotFound)));
     assert!(s.events(id, 0, 10).await.unwrap().is_empty());
     assert!(matches!(s.since(id, 0).await, Err(StoreError::NotFound)));
-    assert_eq!(s.lanes(&[("road", true)], 10).await.unwrap()[0].count, 0);
+    let knowledge = s.knowledge().await.unwrap();
+    assert_eq!(s.board(&knowledge, &[("road", true)], 10).await.unwrap().0[0].count, 0);
 }
 
 #[tokio::test]

@@ -87,20 +87,21 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
     let mut s = m.scope().await?;
     let words = synonyms::alike(&search.q);
     let (workshop, knowledge) = s.workshop_now().await?;
-    let weighed = s.weigh_board_again(&knowledge).await?;
     // What is nearest to being handed back comes first, what is closed last.
     let order: Vec<Station> = Station::PAGES.into_iter().rev().chain([Station::Done]).collect();
     let is_alone = order.iter().any(|st| st.id() == search.lane);
-    let (lanes, found) = if words.is_empty() {
+    let (lanes, found, weighed) = if words.is_empty() {
         let of: Vec<(&str, bool)> = order.iter().map(|st| (st.id(), !is_alone || st.id() == search.lane)).collect();
-        (s.lanes(&of, if is_alone { SHOWN_ALONE } else { SHOWN }).await?, None)
+        let (lanes, weighed) = s.board(&knowledge, &of, if is_alone { SHOWN_ALONE } else { SHOWN }).await?;
+        (lanes, None, weighed)
     } else {
+        let weighed = s.weigh_board_again(&knowledge).await?;
         let lines = s.search(&words, FOUND).await?;
         let of = |st: &Station| {
             let lines: Vec<BoardLine> = lines.iter().filter(|l| l.waits_for == st.id()).cloned().collect();
             BoardLane { id: st.id().into(), count: lines.len() as i64, lines }
         };
-        (order.iter().map(of).collect(), Some(lines.len()))
+        (order.iter().map(of).collect(), Some(lines.len()), weighed)
     };
     if weighed > 0 {
         s.commit().await?;

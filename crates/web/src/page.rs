@@ -7,6 +7,7 @@ use crate::error::PageError;
 use crate::history::UndoView;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
+use crate::rendered_pages::beside;
 use crate::safety_findings::SafetyFindings;
 use crate::wording::{simulated_words, subtitle};
 use baricord_core::permission::Act;
@@ -30,6 +31,7 @@ pub struct Which {
 }
 
 /// Everything that is known of a case: the case with what it comes to, the symptom that the page is about, and what is under way.
+#[derive(Clone)]
 pub struct LoadedCase {
     assessed: Arc<AssessedCase>,
     pub task: Option<AnalysisTask>,
@@ -59,6 +61,15 @@ impl LoadedCase {
             .or_else(|| case.symptoms.first().map(|s| s.id.clone()));
         Ok(Self { assessed, task, last, symptom })
     }
+    /// Works with the page's symptom and what is open of it, beside the threads that serve: see [`Self::with_open`].
+    pub async fn with_open_beside<R: Send + 'static>(
+        &self,
+        then: impl FnOnce(&Self, &OpenSymptom<'_>) -> R + Send + 'static,
+    ) -> Result<R, PageError> {
+        let k = self.clone();
+        beside(move || k.with_open(|open| then(&k, open))).await
+    }
+
     /// Works with the page's symptom and what is open of it, weighed once.
     pub fn with_open<R>(&self, then: impl FnOnce(&OpenSymptom<'_>) -> R) -> R {
         OpenSymptom::with(self.case(), &self.knowledge, self.symptom.as_deref().unwrap_or_default(), self.analysis.as_ref(), then)

@@ -9,6 +9,7 @@ use crate::page::LoadedCase;
 use askama::Template;
 use axum::body::Bytes;
 use axum::response::Html;
+use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use std::fmt::Debug;
 use std::time::Duration;
@@ -25,7 +26,14 @@ pub struct RenderedPages(Cache<String, Bytes>);
 impl Default for RenderedPages {
     fn default() -> Self {
         let weigh = |key: &String, page: &Bytes| u32::try_from(key.len() + page.len()).unwrap_or(u32::MAX);
-        Self(Cache::builder().weigher(weigh).max_capacity(HELD).time_to_idle(HELD_FOR).build())
+        Self(
+            Cache::builder()
+                .eviction_policy(EvictionPolicy::lru())
+                .weigher(weigh)
+                .max_capacity(HELD)
+                .time_to_idle(HELD_FOR)
+                .build(),
+        )
     }
 }
 
@@ -44,11 +52,14 @@ impl PageSlot {
         self.pages.0.get(&self.key).map(Html)
     }
 
-    /// The page as it is held; else it is made, rendered and held.
-    pub fn or_render<T: Template>(self, make: impl FnOnce() -> Result<T, PageError>) -> Result<Page, PageError> {
+    /// The page as it is held; else it is made and rendered beside the threads that serve, and held.
+    pub async fn or_make<T: Template>(
+        self,
+        make: impl FnOnce() -> Result<T, PageError> + Send + 'static,
+    ) -> Result<Page, PageError> {
         match self.held() {
             Some(page) => Ok(page),
-            None => self.render(&make()?),
+            None => beside(move || self.render(&make()?)).await?,
         }
     }
 
@@ -59,6 +70,11 @@ impl PageSlot {
         self.pages.0.insert(self.key, bytes.clone());
         Ok(Html(bytes))
     }
+}
+
+/// Works beside the threads that serve.
+pub async fn beside<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static) -> Result<R, PageError> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| PageError::Broken(e.to_string()))
 }
 
 impl Member {

@@ -298,7 +298,7 @@ async fn leaves_and_comes_back(g: &Ground) {
     let mut s = g.store.scope(g.a).await.unwrap();
     let knowledge = s.knowledge().await.unwrap();
     s.weigh_board_again(&knowledge).await.unwrap();
-    let line = s.lanes(&[("done", true)], 10).await.unwrap().remove(0).lines.remove(0);
+    let line = s.board(&knowledge, &[("done", true)], 10).await.unwrap().0.remove(0).lines.remove(0);
     drop(s);
     let zip = g.get(&a, &format!("/cases/{}/export.zip", line.id)).await.bytes().await.unwrap();
     let form = reqwest::multipart::Form::new().part("case", reqwest::multipart::Part::bytes(zip.to_vec()).file_name("case.zip"));

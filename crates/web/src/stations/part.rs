@@ -13,6 +13,7 @@ use axum::extract::{Path, Query};
 use axum::routing::get;
 use baricord_core::measure::instrument::instruments_for;
 use baricord_core::measure::orders::orders;
+use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::wording::percent_words;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
@@ -34,6 +35,16 @@ struct PartPage {
     cards: Vec<TestCard>,
     /// Instruments that are read at this part: id, measuring point, what it reads.
     read_here: Vec<(&'static str, String, &'static str)>,
+}
+
+/// What can be made at a place, in the order in which it is proposed.
+fn cards_at(k: &LoadedCase, open: &OpenSymptom<'_>, place: &str) -> Vec<TestCard> {
+    let proposed = k.answer().into_iter().flat_map(|a| &a.next);
+    let ranks: Vec<_> = proposed.map(|n| (n.test.as_str(), n.at.as_deref(), n.gear.as_deref())).collect();
+    let mut names: Vec<_> = open.names().filter(|n| n.at == Some(place)).map(|n| (n.test, n.at, n.gear)).collect();
+    names.sort_by_key(|n| ranks.iter().position(|r| r == n).unwrap_or(usize::MAX));
+    let tests = names.into_iter().filter_map(|(test, at, gear)| open.open_test(test, at, gear));
+    tests.enumerate().filter_map(|(i, t)| card(k, open, &t, i + 1)).collect()
 }
 
 async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Query<Which>) -> Result<PartPage, PageError> {
@@ -83,14 +94,8 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
         })
         .collect();
     // Everything that can be made here, what answers most for its minutes first.
-    let ranks: Vec<_> =
-        k.answer().into_iter().flat_map(|a| &a.next).map(|n| (n.test.as_str(), n.at.as_deref(), n.gear.as_deref())).collect();
-    let here = k.with_open(|open| {
-        let mut names: Vec<_> = open.names().filter(|n| n.at == Some(p.id.as_str())).map(|n| (n.test, n.at, n.gear)).collect();
-        names.sort_by_key(|n| ranks.iter().position(|r| r == n).unwrap_or(usize::MAX));
-        let tests = names.into_iter().filter_map(|(test, at, gear)| open.open_test(test, at, gear));
-        tests.enumerate().filter_map(|(i, t)| card(&k, open, &t, i + 1)).collect()
-    });
+    let at = p.id.clone();
+    let here = k.with_open_beside(move |k, open| cards_at(k, open, &at)).await?;
     let read_here =
         instruments_for(&case.vehicle).into_iter().filter_map(|i| Some((i.id, (i.point_of)(&p)?, i.quantity))).collect();
     Ok(PartPage { words: p.words, faults, orders: turns, seen, cards: here, read_here, f })

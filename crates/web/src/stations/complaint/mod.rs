@@ -121,7 +121,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         Some(v) => vehicle_history_of(&mut s, &k, v).await?,
         None => None,
     };
-    slot.render(&complaint_page(&m, &k, history))
+    drop(s);
+    slot.or_make(move || Ok(complaint_page(&m, &k, history))).await
 }
 
 fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHistory>) -> ComplaintPage {

@@ -250,7 +250,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         return Ok(page);
     }
     let weighed_then = weighed_then::weighed_then(&mut s, &k).await?;
-    slot.render(&k.with_open(|open| decide_page(&m, &k, open, weighed_then)))
+    drop(s);
+    slot.or_make(move || Ok(k.with_open(|open| decide_page(&m, &k, open, weighed_then)))).await
 }
 
 fn decide_page(

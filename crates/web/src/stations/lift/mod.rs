@@ -154,7 +154,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Re
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let state = thermal_state::thermal_state_now(k.case());
-    m.page_slot(&k, "lift", (&w, state)).or_render(|| Ok(k.with_open(|open| lift_page(&m, &k, open, &w, state))))
+    drop(s);
+    m.page_slot(&k, "lift", (&w, state)).or_make(move || Ok(k.with_open(|open| lift_page(&m, &k, open, &w, state)))).await
 }
 
 fn lift_page(m: &Member, k: &LoadedCase, open: &OpenSymptom<'_>, w: &WhichStep, (heat, warm): (Heat, i64)) -> LiftPage {

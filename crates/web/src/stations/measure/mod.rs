@@ -72,7 +72,8 @@ struct MeasurePage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, q.s.as_deref()).await?;
-    m.page_slot(&k, "measure", &q).or_render(|| measure_page(&m, &k, &q))
+    drop(s);
+    m.page_slot(&k, "measure", &q).or_make(move || measure_page(&m, &k, &q)).await
 }
 
 fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, PageError> {

@@ -147,7 +147,8 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     let waiting = s.incoming_of(id).await?;
-    m.page_slot(&k, "prove", &waiting).or_render(|| Ok(prove_page(&m, &k, waiting.clone())))
+    drop(s);
+    m.page_slot(&k, "prove", &waiting).or_make(move || Ok(prove_page(&m, &k, waiting))).await
 }
 
 fn prove_page(m: &Member, k: &LoadedCase, waiting: Vec<Incoming>) -> ProvePage {

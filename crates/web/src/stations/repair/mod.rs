@@ -60,7 +60,8 @@ struct RepairPage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    m.page_slot(&k, "repair", ()).or_render(|| Ok(k.with_open(|open| repair_page(&m, &k, open))))
+    drop(s);
+    m.page_slot(&k, "repair", ()).or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open)))).await
 }
 
 fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>) -> RepairPage {

@@ -279,7 +279,8 @@ async fn road_page(
         .copied();
     let found = run.and_then(|r| k.analysis.as_ref()?.recording(&r.id));
     let line = a.line.unwrap_or(0);
-    let (wanted, tests) = k.with_open(|open| driven_tests(k, open, a));
+    let asked = a.clone();
+    let (wanted, tests) = k.with_open_beside(move |k, open| driven_tests(k, open, &asked)).await?;
     let mut page = RoadPage {
         runs: runs
             .iter()
