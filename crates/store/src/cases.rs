@@ -46,12 +46,15 @@ pub struct BoardLine {
     pub idle_minutes: i64,
 }
 
+/// Cases of a lane that are counted: of more nobody reads the number, and a workshop's closed cases grow without end.
+pub const COUNTED: i64 = 500;
+
 /// A lane of the board.
 #[derive(Clone, Debug)]
 pub struct BoardLane {
     /// The station that its cases wait for.
     pub id: String,
-    /// Cases of it.
+    /// Cases of it, counted up to [`COUNTED`].
     pub count: i64,
     /// Its latest cases, where it is shown.
     pub lines: Vec<BoardLine>,
@@ -230,7 +233,8 @@ impl Scope {
             "SELECT s.lane, c.count, l.*, ARRAY(
                SELECT id FROM case_file WHERE workshop_id = $1 AND (weighed_by < $5 OR weighed_by > $5) ORDER BY updated_at DESC LIMIT $6) AS stale
              FROM unnest($2::text[], $3::bool[]) WITH ORDINALITY AS s(lane, shown, n)
-             CROSS JOIN LATERAL (SELECT count(*) AS count FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane) c
+             CROSS JOIN LATERAL (
+               SELECT count(*) AS count FROM (SELECT FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane LIMIT $7) counted) c
              LEFT JOIN LATERAL (
                SELECT id, title, vehicle, waits_for, waits_words, updated_at, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
                FROM case_file WHERE s.shown AND workshop_id = $1 AND waits_for = s.lane ORDER BY updated_at DESC LIMIT $4) l ON true
@@ -242,6 +246,7 @@ impl Scope {
         .bind(most)
         .bind(knowledge.version())
         .bind(WEIGHED_AT_ONCE)
+        .bind(COUNTED)
         .fetch_all(&mut *self.tx)
         .await?;
         let stale = rows.first().map_or(Ok(vec![]), |row| row.try_get("stale"))?;

@@ -11,7 +11,7 @@ use axum::routing::get;
 use baricord_core::permission::Act;
 use baricord_core::synonyms;
 use baricord_core::workflow::Station;
-use baricord_store::cases::{BoardLane, BoardLine};
+use baricord_store::cases::{BoardLane, BoardLine, COUNTED};
 use serde::Deserialize;
 
 struct Lane {
@@ -25,6 +25,11 @@ impl Lane {
     /// Cases of it that are not shown.
     fn more(&self) -> i64 {
         self.count - self.lines.len() as i64
+    }
+
+    /// How many it holds, or so many of which some are not shown: `500+` where no more were counted.
+    fn counted(&self, n: &i64) -> String {
+        if self.count >= COUNTED { format!("{n}+") } else { n.to_string() }
     }
 }
 
@@ -79,6 +84,9 @@ fn sentence(found: Option<usize>, lanes: &[BoardLane]) -> String {
         (None, 0, _) => "No case yet.".into(),
         (None, _, 0) => "Every case is closed.".into(),
         (None, _, 1) => "One case is open.".into(),
+        (None, _, n) if lanes.iter().any(|l| l.id != Station::Done.id() && l.count >= COUNTED) => {
+            format!("At least {n} cases are open.")
+        }
         (None, _, n) => format!("{n} cases are open."),
     }
 }
@@ -133,6 +141,16 @@ pub fn routes() -> Router<App> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_counted_up_to_an_end_says_so() {
+        let lane = |count| Lane { id: "lift", heading: "", lines: vec![], count };
+        assert_eq!((lane(12).counted(&12).as_str(), lane(COUNTED).counted(&COUNTED).as_str()), ("12", "500+"));
+        let of = |id: &str, count| BoardLane { id: id.into(), count, lines: vec![] };
+        assert_eq!(sentence(None, &[of("lift", 3), of("done", COUNTED)]), "3 cases are open.");
+        assert_eq!(sentence(None, &[of("lift", COUNTED), of("road", 2)]), "At least 502 cases are open.");
+        assert_eq!(sentence(None, &[of("done", 4)]), "Every case is closed.");
+    }
 
     #[test]
     fn times_are_told_in_words() {

@@ -96,6 +96,34 @@ async fn a_workshop_changes_its_own_knowledge_and_sees_it_and_no_other_does() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_old_decision_tells_what_today_s_knowledge_makes_of_it() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    let why: Vec<_> = HUNCH.iter().copied().chain([("reason", "the part is on the ferry already")]).collect();
+    assert_eq!(g.post_form(&c, &format!("/cases/{id}/repairs"), &why).await.status(), 303);
+    let told = async || {
+        let page = g.get(&c, &format!("/cases/{id}/decide?s=S1")).await.text().await.unwrap();
+        page.split_once("Today&#39;s knowledge weighs this otherwise")
+            .or(page.split_once("Today's knowledge weighs this otherwise"))
+            .map(|p| p.1.split("</section>").next().unwrap().to_string())
+    };
+    assert_eq!(told().await, None);
+    // A minute more changes no weighing; how common a fault is does.
+    let fault = |rate: &'static str, minutes: &'static str| [("rate", rate), ("minutes", minutes), ("price", "75")];
+    assert_eq!(g.post_form(&c, "/knowledge/faults/prop-imbalance", &fault("30", "91")).await.status(), 303);
+    assert_eq!(told().await, None);
+    assert_eq!(g.post_form(&c, "/knowledge/faults/prop-imbalance", &fault("1", "91")).await.status(), 303);
+    let text = told().await.expect("it is told");
+    let (then, today) = text.split_once("Today, from the same answers").expect("side by side");
+    let first = |side: &str| side.split("<li>").nth(1).unwrap().split("</li>").next().unwrap().to_string();
+    assert!(then.contains("chose: joint worn") && first(then).contains("shaft out of balance"), "{then}");
+    assert_ne!(first(then), first(today));
+    assert_eq!(g.post_form(&c, "/knowledge/faults/prop-imbalance", &[("back", "yes")]).await.status(), 303);
+    assert_eq!(told().await, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn refused_at_the_gate_reasoned_due_not_cured_and_back_in_the_browser() {
     let g = Ground::new().await;
     let id = g.full_case().await;
