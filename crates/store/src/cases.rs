@@ -8,6 +8,7 @@ use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::workflow::Station;
 use sqlx::{FromRow, Row};
+use std::collections::HashMap;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -65,8 +66,24 @@ fn title(case: &Case) -> String {
 }
 
 /// What a case is found by.
-fn said(case: &Case) -> String {
-    format!("{} {} {}", title(case), case.vehicle.name, case.search_words())
+fn said(case: &Case) -> Vec<String> {
+    let mut all = case.search_phrases();
+    all.extend([title(case), case.vehicle.name.clone()]);
+    all
+}
+
+/// What was added to some phrases; none where something was taken away as well.
+fn only_added<'a>(before: &'a [String], now: &'a [String]) -> Option<Vec<&'a str>> {
+    let mut left: HashMap<&str, usize> = HashMap::new();
+    before.iter().for_each(|p| *left.entry(p).or_default() += 1);
+    let mut added = vec![];
+    for p in now {
+        match left.get_mut(p.as_str()).filter(|n| **n > 0) {
+            Some(n) => *n -= 1,
+            None => added.push(p.as_str()),
+        }
+    }
+    left.values().all(|n| *n == 0).then_some(added)
 }
 
 impl Scope {
@@ -101,7 +118,7 @@ impl Scope {
         .bind(c.case().opened.as_deref())
         .execute(&mut *self.tx)
         .await?;
-        self.keep_said(c.id, &said(c.case())).await?;
+        self.keep_said(c.id, &said(c.case()).join(" ")).await?;
         self.import_events(c.id, events).await?;
         let opened = NewEvent {
             sequence: version,
@@ -180,9 +197,12 @@ impl Scope {
             let q = sqlx::query_scalar(&sql).bind(c.document.text()).bind(c.version).bind(c.id).bind(self.workshop());
             q.bind(title).bind(name).bind(vehicle).bind(opened).fetch_one(&mut *self.tx).await?
         };
-        let said_now = said(now);
-        if said_now != said(before.case()) {
-            self.keep_said(c.id, &said_now).await?;
+        // Most edits add to what a case is found by, or leave it: only what is new is sorted in then.
+        let (was, is) = (said(before.case()), said(now));
+        match only_added(&was, &is) {
+            Some(added) if added.is_empty() => {}
+            Some(added) => self.add_said(c.id, &added.join(" ")).await?,
+            None => self.keep_said(c.id, &is.join(" ")).await?,
         }
         // A stamp is never given twice: where the transaction is not kept nobody asks for this one.
         self.store.assessments.documents.insert(stamp, c.clone());
@@ -200,6 +220,20 @@ impl Scope {
         .bind(id)
         .bind(self.workshop())
         .bind(said)
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    /// Keeps what a case is found by besides.
+    async fn add_said(&mut self, id: Uuid, added: &str) -> Result<(), StoreError> {
+        sqlx::query(
+            "WITH added AS MATERIALIZED (SELECT to_tsvector('english', $3) AS s)
+             UPDATE case_search SET said = said || s, search = search || s FROM added WHERE case_id = $1 AND workshop_id = $2",
+        )
+        .bind(id)
+        .bind(self.workshop())
+        .bind(added)
         .execute(&mut *self.tx)
         .await?;
         Ok(())
@@ -292,7 +326,18 @@ fn search_query(wordings: &[String]) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
-    use super::search_query;
+    use super::{only_added, search_query};
+
+    #[test]
+    fn what_is_added_is_told_and_what_is_taken_away_is_no_adding() {
+        let of = |w: &[&str]| w.iter().map(|w| (*w).to_string()).collect::<Vec<_>>();
+        let (two, three) = (of(&["a", "b"]), of(&["a", "c", "b"]));
+        assert_eq!(only_added(&two, &three), Some(vec!["c"]));
+        assert_eq!(only_added(&three, &two), None);
+        assert_eq!(only_added(&two, &two), Some(vec![]));
+        assert_eq!(only_added(&two, &of(&["a", "b", "b"])), Some(vec!["b"]), "said twice");
+        assert_eq!(only_added(&of(&["b", "b"]), &of(&["b", "d"])), None);
+    }
 
     #[test]
     fn what_is_typed_is_words_and_no_operator() {

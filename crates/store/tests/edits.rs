@@ -281,3 +281,40 @@ async fn cases_from_before_edits_open_with_their_history_whole() {
         }
     }
 }
+
+/// What a case is found by follows its edits: what they add, what they take away, what it waits for.
+#[tokio::test]
+async fn a_case_is_found_by_what_is_said_in_it_now() {
+    let (store, w, id) = ground().await;
+    let found = async |words: &str| {
+        let mut s = store.scope(w).await.unwrap();
+        s.search(&[words.to_string()], 10).await.unwrap().len()
+    };
+    let make = async |act: CaseAct| {
+        let mut s = store.scope(w).await.unwrap();
+        let one = edit(act);
+        let told = send(&mut s, id, &maren(), vec![(one.clone(), None)]).await;
+        assert!(told[0].starts_with("applied"), "{told:?}");
+        s.commit().await.unwrap();
+        one.id
+    };
+    assert_eq!((found("shake").await, found("hose").await), (1, 0));
+    let hose = make(finding("brake hose cracked")).await;
+    make(finding("clip missing at the fuel line")).await;
+    assert_eq!((found("hose").await, found("hoses").await, found("shake clip fuel").await), (1, 1, 1));
+    make(take_back(hose)).await;
+    assert_eq!((found("hose").await, found("clip").await, found("shake").await), (0, 1, 1));
+    make(title("Buzz in the seat")).await;
+    assert_eq!((found("shake").await, found("buzz clip").await), (0, 1));
+    // It is found by what it waits for, once that was weighed; and by what is said, after it as before.
+    let mut s = store.scope(w).await.unwrap();
+    let knowledge = s.knowledge().await.unwrap();
+    assert_eq!(s.weigh_board_again(&knowledge).await.unwrap(), 1);
+    s.commit().await.unwrap();
+    let mut s = store.scope(w).await.unwrap();
+    let waits = s.assessed(id).await.unwrap().assessment.next.words.clone();
+    drop(s);
+    assert_eq!(found(&format!("{waits} buzz")).await, 1, "{waits}");
+    make(finding("rust at the cap")).await;
+    assert_eq!(found(&format!("rust {waits}")).await, 1, "{waits}");
+}

@@ -335,14 +335,14 @@ impl Case {
     }
 
     /// What people say of it, for a search: words of the driver, kinds of symptom, what was tried, found and repaired.
-    pub fn search_words(&self) -> String {
+    pub fn search_phrases(&self) -> Vec<String> {
         let plain = |id: &str| id.replace('-', " ");
         let symptoms = self.symptoms.iter().flat_map(|s| [s.words.clone(), plain(&s.kind)]);
         let attempts = self.attempts.iter().map(|a| a.what.clone());
         let found = self.found.iter().map(|f| f.what.clone());
         let repairs = self.repairs.iter().map(|r| plain(&r.fault));
         let notes = self.observations.iter().filter_map(|o| o.note.clone());
-        symptoms.chain(attempts).chain(found).chain(repairs).chain(notes).collect::<Vec<_>>().join(" ")
+        symptoms.chain(attempts).chain(found).chain(repairs).chain(notes).collect()
     }
 
     /// A symptom by its id.
