@@ -301,7 +301,7 @@ impl Scope {
             };
             let context = EditContext { knowledge: &knowledge, analysis: analysis.as_ref(), past: &past };
             let now = Arc::make_mut(&mut c);
-            match now.document.edit(|case| context.apply(case, &s.edit)) {
+            match now.document.replace(|case| context.applied(case, &s.edit)) {
                 Err(p) => out.push(Outcome::Refused(p)),
                 Ok((applied, changes)) => {
                     now.version += 1;

@@ -86,9 +86,6 @@ impl CaseDocument {
 
     /// Entries get their ids; lists of older files get the key that they have now.
     fn settle(&mut self) {
-        if self.is_settled() {
-            return;
-        }
         let known = written(&self.case);
         let Some(map) = self.whole.as_object_mut() else { return };
         if map.get("due").is_some_and(Value::is_array)
@@ -108,17 +105,21 @@ impl CaseDocument {
 
     fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
         case.check()?;
-        let changed = differences(self.case.clone(), case.clone());
-        if changed.is_empty() {
-            return Ok(changed);
-        }
-        self.settle();
+        let changed = if self.is_settled() {
+            differences(std::mem::replace(&mut self.case, case.clone()), case)
+        } else {
+            let changed = differences(self.case.clone(), case.clone());
+            if !changed.is_empty() {
+                self.settle();
+            }
+            self.case = case;
+            changed
+        };
         for c in &changed {
             put(&mut self.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
         }
         // The case is what stands in the document, and nothing else.
-        debug_assert_eq!(Case::from_json(&self.whole).map(|c| written(&c)), Ok(written(&case)));
-        self.case = case;
+        debug_assert_eq!(Case::from_json(&self.whole).map(|c| written(&c)), Ok(written(&self.case)));
         Ok(changed)
     }
 
@@ -136,9 +137,16 @@ impl CaseDocument {
 
     /// Changes the case and writes what was changed. When it is refused nothing has changed.
     pub fn edit<R>(&mut self, change: impl FnOnce(&mut Case) -> Result<R, Problem>) -> Result<(R, Vec<Change>), Problem> {
-        let mut case = self.case.clone();
-        let result = change(&mut case)?;
-        Ok((result, self.write(case)?))
+        self.replace(|case| {
+            let mut next = case.clone();
+            Ok((change(&mut next)?, next))
+        })
+    }
+
+    /// Puts another state of the case in the place of this one and writes what differs. When it is refused nothing has changed.
+    pub fn replace<R>(&mut self, with: impl FnOnce(&Case) -> Result<(R, Case), Problem>) -> Result<(R, Vec<Change>), Problem> {
+        let (result, next) = with(&self.case)?;
+        Ok((result, self.write(next)?))
     }
 }
 

@@ -172,6 +172,13 @@ impl EditContext<'_> {
     /// assert_eq!(case.found[0].by, "Maren");
     /// ```
     pub fn apply(&self, case: &mut Case, edit: &CaseEdit) -> Result<Applied, Problem> {
+        let (applied, next) = self.applied(case, edit)?;
+        *case = next;
+        Ok(applied)
+    }
+
+    /// What an edit does to a case, and the case after it. Errors: those of [`Self::apply`].
+    pub fn applied(&self, case: &Case, edit: &CaseEdit) -> Result<(Applied, Case), Problem> {
         if edit.id.get_version_num() != 7 {
             return Err(Problem::new("bad-id", "the id of an edit is a UUID of version 7").field("id"));
         }
@@ -180,8 +187,7 @@ impl EditContext<'_> {
         let applied = self.act(&mut next, edit)?;
         next.tidy();
         next.check()?;
-        *case = next;
-        Ok(applied)
+        Ok((applied, next))
     }
 
     fn act(&self, case: &mut Case, e: &CaseEdit) -> Result<Applied, Problem> {
