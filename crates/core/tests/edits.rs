@@ -49,7 +49,7 @@ impl Job {
 
     fn edit(&mut self, e: &CaseEdit) -> Result<Applied, Problem> {
         let context = EditContext { past: &self.past, ..EditContext::default() };
-        let (applied, changes): (Applied, Vec<Change>) = self.document.edit(|case| context.apply(case, e))?;
+        let (applied, changes): (Applied, Vec<Change>) = self.document.replace(|case| context.applied(case, e))?;
         let takes_back = match &e.act {
             CaseAct::TakeBack(t) => Some(t.event),
             _ => None,

@@ -30,6 +30,7 @@ const HELD_KNOWLEDGE: u64 = 64;
 const HELD_FOR: Duration = Duration::from_secs(900);
 /// Cases that are weighed for one showing of the board, where they or the knowledge have changed since.
 pub(crate) const WEIGHED_AT_ONCE: i64 = 20;
+
 /// A case with what it comes to.
 #[derive(Debug)]
 pub struct AssessedCase {

@@ -7,6 +7,7 @@ use crate::{Scope, StoreError};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::workflow::Station;
+use baricord_core::workflow::next_action::is_danger;
 use sqlx::{FromRow, Row};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -59,6 +60,13 @@ pub struct BoardLane {
     pub count: i64,
     /// Its latest cases, where it is shown.
     pub lines: Vec<BoardLine>,
+}
+
+impl BoardLine {
+    /// Whether what it says is a danger that must be seen.
+    pub fn is_danger(&self) -> bool {
+        is_danger(&self.waits_words)
+    }
 }
 
 fn title(case: &Case) -> String {

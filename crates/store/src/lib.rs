@@ -6,14 +6,14 @@
 //! | module | what it keeps |
 //! |---|---|
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
-//! | [`assessments`] | what each case comes to, weighed once; [`workshop_knowledge`]: by which knowledge |
+//! | [`assessments`] | what each case comes to, weighed once |
+//! | [`workshop_knowledge`] | a workshop's own changes of the knowledge, and the knowledge that they make |
 //! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
 //! | [`vehicles`] | a vehicle over many cases |
 //! | [`people`], [`tokens`], [`opinions`] | who may sign in, what their programs sign in with, links for second opinions |
 //! | [`watch`] | who hears when something of a case moves |
-//! | [`settings`] | a workshop's own changes of the knowledge |
 
 pub mod analysis_tasks;
 pub mod assessments;
@@ -25,7 +25,6 @@ pub mod opinions;
 pub mod people;
 pub mod recordings;
 mod roles;
-pub mod settings;
 pub mod tokens;
 pub mod vehicles;
 pub mod watch;
@@ -156,7 +155,7 @@ impl Store {
     pub async fn connect(url: &str) -> Result<Self, StoreError> {
         let options = PgConnectOptions::from_str(url)?;
         // No statement and no forgotten transaction keeps a connection for good.
-        // Every statement goes by a key: it is planned once for each connection and not anew for what it is asked about.
+        // Statements go by keys: each is planned once for a connection and not anew for what it is asked about.
         let options = options.options([
             ("statement_timeout", "60s"),
             ("idle_in_transaction_session_timeout", "60s"),

@@ -1,4 +1,4 @@
-//! The knowledge as a workshop has it, made of its changes once and held for all of its cases.
+//! What a workshop has changed of the knowledge that ships, and the knowledge that this makes: made once and held for all of its cases.
 
 use crate::{Scope, StoreError};
 use baricord_core::reasoning::knowledge::{Knowledge, WorkshopOverrides};
@@ -13,14 +13,11 @@ const SHAPE: &str = "1";
 #[derive(Clone, Debug)]
 pub struct SharedKnowledge(Arc<WorkshopKnowledge>);
 
-/// A workshop's changes with the knowledge that they make.
 #[derive(Debug)]
-pub struct WorkshopKnowledge {
+struct WorkshopKnowledge {
     knowledge: Cow<'static, Knowledge>,
-    /// The workshop's changes.
-    pub overrides: WorkshopOverrides,
-    /// Names the knowledge, as this program keeps what it weighs by it.
-    pub version: String,
+    overrides: WorkshopOverrides,
+    version: String,
 }
 
 impl Deref for SharedKnowledge {
@@ -68,5 +65,16 @@ impl Scope {
             .await?;
         let (name, house) = row.ok_or(StoreError::NotFound)?;
         Ok((name, self.knowledge_of(&house)?))
+    }
+
+    /// Keeps the workshop's changes.
+    pub async fn set_overrides(&mut self, overrides: &WorkshopOverrides) -> Result<(), StoreError> {
+        let text = serde_json::to_string(overrides).map_err(|e| StoreError::Broken(e.to_string()))?;
+        sqlx::query("UPDATE workshop SET house = $1 WHERE id = $2")
+            .bind(text)
+            .bind(self.workshop())
+            .execute(&mut *self.tx)
+            .await?;
+        Ok(())
     }
 }

@@ -27,9 +27,18 @@ impl Lane {
         self.count - self.lines.len() as i64
     }
 
-    /// How many it holds, or so many of which some are not shown: `500+` where no more were counted.
-    fn counted(&self, n: &i64) -> String {
+    fn counted(&self, n: i64) -> String {
         if self.count >= COUNTED { format!("{n}+") } else { n.to_string() }
+    }
+
+    /// How many it holds: `500+` where no more were counted.
+    fn count_words(&self) -> String {
+        self.counted(self.count)
+    }
+
+    /// How many of them are not shown.
+    fn more_words(&self) -> String {
+        self.counted(self.more())
     }
 }
 
@@ -145,7 +154,7 @@ mod tests {
     #[test]
     fn what_is_counted_up_to_an_end_says_so() {
         let lane = |count| Lane { id: "lift", heading: "", lines: vec![], count };
-        assert_eq!((lane(12).counted(&12).as_str(), lane(COUNTED).counted(&COUNTED).as_str()), ("12", "500+"));
+        assert_eq!((lane(12).count_words().as_str(), lane(COUNTED).more_words().as_str()), ("12", "500+"));
         let of = |id: &str, count| BoardLane { id: id.into(), count, lines: vec![] };
         assert_eq!(sentence(None, &[of("lift", 3), of("done", COUNTED)]), "3 cases are open.");
         assert_eq!(sentence(None, &[of("lift", COUNTED), of("road", 2)]), "At least 502 cases are open.");

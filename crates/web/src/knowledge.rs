@@ -143,8 +143,8 @@ fn test_view(k: &Knowledge, id: &str) -> Option<TestView> {
 }
 
 async fn show(m: Member) -> Result<KnowledgePage, PageError> {
-    let overrides = m.scope().await?.overrides().await?;
-    let k = overrides.knowledge()?;
+    let k = m.scope().await?.knowledge().await?;
+    let overrides = k.overrides();
     let mut names: Vec<(&str, &str)> = k.faults.iter().map(|f| (f.name.as_str(), f.id.as_str())).collect();
     names.sort_unstable();
     let was = &builtin().weights;
@@ -198,7 +198,7 @@ fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
 async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>) -> Result<Redirect, PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
-    let mut overrides = s.overrides().await?;
+    let mut overrides = s.knowledge().await?.overrides().clone();
     how(&mut overrides)?;
     overrides.over(builtin())?;
     s.set_overrides(&overrides).await?;

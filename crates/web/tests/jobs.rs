@@ -9,7 +9,7 @@ use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::first_steps::layouts;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::wording::{cause_words, ranked_words};
-use baricord_core::reasoning::{OpenTest, diagnose, open_test};
+use baricord_core::reasoning::{OpenSymptom, OpenTest, diagnose};
 use baricord_core::vehicle::Vehicle;
 use baricord_core::vehicle::sample::rear_drive;
 use baricord_simulator::worlds::{Distance, World};
@@ -200,7 +200,7 @@ async fn job(g: &Ground, b: &Browser, name: &str, v: &Vehicle, seed: u64) -> Job
                 (_, true) => "half-shaft-runout",
                 _ => "runout-survey",
             };
-            let t = open_test(&case, k, "S1", test, Some(&at), None).expect(&words);
+            let t = OpenSymptom::with(&case, k, "S1", None, |o| o.any_test(test, Some(&at), None)).expect(&words);
             let (outcome, _) = draw(&t, &mut rng);
             match test {
                 "angle-survey" => slopes(b, outcome == "over").await,
@@ -215,7 +215,7 @@ async fn job(g: &Ground, b: &Browser, name: &str, v: &Vehicle, seed: u64) -> Job
                 q = b.js(QUESTION).await;
             }
             let test = q[0].as_str().unwrap_or_else(|| panic!("{name}: “{words}” leads to no question"));
-            let t = open_test(&case, k, "S1", test, q[1].as_str(), q[2].as_str()).expect(&words);
+            let t = OpenSymptom::with(&case, k, "S1", None, |o| o.any_test(test, q[1].as_str(), q[2].as_str())).expect(&words);
             assert!(words.starts_with(&k.test(test).unwrap().ask), "{name}: the button says “{words}”, the page asks {test}");
             let (outcome, place) = draw(&t, &mut rng);
             let id = place.as_ref().map_or(outcome.clone(), |p| format!("{outcome}@{p}"));

@@ -36,6 +36,7 @@ fn differences(mut before: Case, mut after: Case) -> Vec<Change> {
     }
     leave_out!(symptoms observations votes asked_later recordings measurements repairs attempts replaced_as_due hints safety found
         opinions pinned listened compared);
+    debug_assert!(LISTS.iter().all(|l| begins.iter().any(|b| b.0 == l.0)), "every list of entries is left out so far");
     let mut all = changes(&written(&before), &written(&after));
     for c in &mut all {
         let list = begins.iter().find(|b| c.path.first().is_some_and(|key| key == b.0));
@@ -86,6 +87,9 @@ impl CaseDocument {
 
     /// Entries get their ids; lists of older files get the key that they have now.
     fn settle(&mut self) {
+        if self.is_settled() {
+            return;
+        }
         let known = written(&self.case);
         let Some(map) = self.whole.as_object_mut() else { return };
         if map.get("due").is_some_and(Value::is_array)
@@ -105,21 +109,18 @@ impl CaseDocument {
 
     fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
         case.check()?;
-        let changed = if self.is_settled() {
-            differences(std::mem::replace(&mut self.case, case.clone()), case)
-        } else {
-            let changed = differences(self.case.clone(), case.clone());
-            if !changed.is_empty() {
-                self.settle();
-            }
-            self.case = case;
-            changed
-        };
+        let changed = differences(self.case.clone(), case);
+        if changed.is_empty() {
+            return Ok(changed);
+        }
+        let mut next = self.clone();
+        next.settle();
         for c in &changed {
-            put(&mut self.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+            put(&mut next.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
         }
         // The case is what stands in the document, and nothing else.
-        debug_assert_eq!(Case::from_json(&self.whole).map(|c| written(&c)), Ok(written(&self.case)));
+        next.case = Case::from_json(&next.whole)?;
+        *self = next;
         Ok(changed)
     }
 
@@ -133,14 +134,6 @@ impl CaseDocument {
         let mut case: Case = crate::error::read_json(&v)?;
         case.tidy();
         Ok(case)
-    }
-
-    /// Changes the case and writes what was changed. When it is refused nothing has changed.
-    pub fn edit<R>(&mut self, change: impl FnOnce(&mut Case) -> Result<R, Problem>) -> Result<(R, Vec<Change>), Problem> {
-        self.replace(|case| {
-            let mut next = case.clone();
-            Ok((change(&mut next)?, next))
-        })
     }
 
     /// Puts another state of the case in the place of this one and writes what differs. When it is refused nothing has changed.
@@ -207,13 +200,10 @@ mod tests {
     fn a_document_is_what_it_was_until_it_is_edited_and_then_but_for_the_edit() {
         let mut d = CaseDocument::read(torn()).unwrap();
         assert_eq!(d.text(), torn().to_string());
-        let (_, changed) = d
-            .edit(|c| {
-                c.title = "Buzz".into();
-                c.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
-                Ok(())
-            })
-            .unwrap();
+        let mut next = d.case().clone();
+        next.title = "Buzz".into();
+        next.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
+        let ((), changed) = d.replace(|_| Ok(((), next))).unwrap();
         assert_eq!(changed.len(), 2);
         let mut expected = torn();
         expected["title"] = "Buzz".into();
@@ -224,10 +214,7 @@ mod tests {
         expected.as_object_mut().unwrap().remove("due");
         assert_eq!(d.json(), &expected);
         assert_eq!(d.case(), &Case::from_json(d.json()).unwrap());
-        let refused = d.edit(|c| {
-            c.title = "torn".into();
-            Err::<(), _>(Problem::new("no", "no"))
-        });
+        let refused = d.replace(|_| Err::<((), Case), _>(Problem::new("no", "no")));
         assert!(refused.is_err() && d.case().title == "Buzz" && d.json() == &expected);
     }
 

@@ -50,7 +50,7 @@ pub use evidence::Evidence;
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
 pub use information::{entropy, information_gain, moved};
 pub use open_symptom::{OpenSymptom, TestName};
-pub use open_tests::{OpenTest, behaviour_in, open_test, open_tests};
+pub use open_tests::{OpenTest, behaviour_in, open_tests};
 pub use place_kinds::is_kind as place_is;
 pub use sensitivity::{RankingReversal, ranking_reversals};
 pub use separating_test::SeparatingTest;

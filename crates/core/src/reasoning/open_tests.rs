@@ -1,8 +1,7 @@
-//! Tests that can be made, each with what its outcomes say: all that are open, or one by its name.
+//! Tests that can be made, each with what its outcomes say: all that are open.
 
 use super::knowledge::Knowledge;
 use super::likelihood::{Likelihoods, Model};
-use super::open_symptom::OpenSymptom;
 use super::{availability, hypotheses, preparation, usual_kind};
 use crate::case::Case;
 
@@ -31,18 +30,6 @@ pub fn open_tests(case: &Case, k: &Knowledge, symptom: &str) -> Vec<OpenTest> {
     let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
     let model = Model::new(&case.vehicle, k, &all, kind);
     availability::open(case, &model, symptom).iter().map(|t| laid_open(case, &model, t)).collect()
-}
-
-/// One test at one place, also when it was made already: see [`OpenSymptom::any_test`].
-pub fn open_test(
-    case: &Case,
-    k: &Knowledge,
-    symptom: &str,
-    test: &str,
-    at: Option<&str>,
-    gear: Option<&str>,
-) -> Option<OpenTest> {
-    OpenSymptom::with(case, k, symptom, None, |open| open.any_test(test, at, gear))
 }
 
 impl OpenTest {

@@ -89,11 +89,20 @@ impl NextAction {
     pub fn on_the_board(&self, case: &Case, proposal: Option<&Proposal>) -> String {
         let words = self.words_with_minutes();
         match proposal {
-            _ if case.is_grounded() => format!("not to be driven; {words}"),
-            Some(p) => format!("proposed: {}; {words}", p.words().to_lowercase()),
+            _ if case.is_grounded() => format!("{NOT_DRIVEN}; {words}"),
+            Some(p) => format!("{PROPOSED} {}; {words}", p.words().to_lowercase()),
             None => words,
         }
     }
+}
+
+/// How the board begins of a vehicle that is not to be driven, and of one of which somebody must say whether it is.
+const NOT_DRIVEN: &str = "not to be driven";
+const PROPOSED: &str = "proposed:";
+
+/// Whether what stands on the board ([`NextAction::on_the_board`]) is a danger that must be seen.
+pub fn is_danger(board_words: &str) -> bool {
+    board_words.starts_with(NOT_DRIVEN) || board_words.starts_with(PROPOSED)
 }
 
 /// At which station a test is made: on the road, under the vehicle, or read with an instrument.
@@ -243,6 +252,7 @@ mod tests {
         let a = next(&c);
         assert_eq!(a.kind, ActionKind::Clear);
         assert!(a.on_the_board(&c, None).starts_with("not to be driven; "));
+        assert!(is_danger(&a.on_the_board(&c, None)) && !is_danger(&a.words_with_minutes()));
         // And no test sends it onto the road before.
         let open = case(json!({"symptoms": [{"id": "S1", "kind": "clunk"}], "safety": no}));
         assert_ne!(next(&open).station, Station::Road);
