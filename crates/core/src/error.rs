@@ -65,7 +65,8 @@ impl Problem {
 /// assert_eq!(p.field.as_deref(), Some("deg"));
 /// ```
 pub fn read_json<T: serde::de::DeserializeOwned>(value: &serde_json::Value) -> Result<T, Problem> {
-    serde_path_to_error::deserialize(value).map_err(|e| {
+    // Keeping the path costs more than the reading: it is kept where something is wrong.
+    T::deserialize(value).or_else(|_| serde_path_to_error::deserialize(value)).map_err(|e| {
         let path = e.path().to_string();
         let p = Problem::new("bad-value", e.inner().to_string());
         if path == "." { p } else { p.field(path) }

@@ -9,6 +9,7 @@ use baricord_core::case::document::CaseDocument;
 use baricord_core::workflow::Station;
 use baricord_core::workflow::next_action::is_danger;
 use sqlx::{FromRow, Row};
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use uuid::Uuid;
@@ -69,26 +70,34 @@ impl BoardLine {
     }
 }
 
-fn title(case: &Case) -> String {
-    if case.title.trim().is_empty() { case.id.clone() } else { case.title.clone() }
+/// What stands beside the document of a case, made of it: what people call it, the vehicle's name, the day on which it was opened.
+fn named(case: &Case) -> (&str, &str, Option<&str>) {
+    let title = if case.title.trim().is_empty() { &case.id } else { &case.title };
+    (title, &case.vehicle.name, case.opened.as_deref())
 }
 
 /// What a case is found by.
-fn said(case: &Case) -> Vec<String> {
+fn said(case: &Case) -> Vec<Cow<'_, str>> {
+    let (title, vehicle, _) = named(case);
     let mut all = case.search_phrases();
-    all.extend([title(case), case.vehicle.name.clone()]);
+    all.extend([title.into(), vehicle.into()]);
     all
 }
 
 /// What was added to some phrases; none where something was taken away as well.
-fn only_added<'a>(before: &'a [String], now: &'a [String]) -> Option<Vec<&'a str>> {
+fn only_added<'a>(before: &[Cow<'_, str>], now: &'a [Cow<'_, str>]) -> Option<Vec<&'a str>> {
+    // Most are the same from both ends; only what is between is counted.
+    let from = before.iter().zip(now).take_while(|(b, n)| b == n).count();
+    let (before, now) = (&before[from..], &now[from..]);
+    let to = before.iter().rev().zip(now.iter().rev()).take_while(|(b, n)| b == n).count();
+    let (before, now) = (&before[..before.len() - to], &now[..now.len() - to]);
     let mut left: HashMap<&str, usize> = HashMap::new();
     before.iter().for_each(|p| *left.entry(p).or_default() += 1);
     let mut added = vec![];
     for p in now {
-        match left.get_mut(p.as_str()).filter(|n| **n > 0) {
+        match left.get_mut(p.as_ref()).filter(|n| **n > 0) {
             Some(n) => *n -= 1,
-            None => added.push(p.as_str()),
+            None => added.push(p.as_ref()),
         }
     }
     left.values().all(|n| *n == 0).then_some(added)
@@ -117,7 +126,7 @@ impl Scope {
         )
         .bind(c.id)
         .bind(self.workshop())
-        .bind(title(c.case()))
+        .bind(named(c.case()).0)
         .bind(&c.case().vehicle.name)
         .bind(c.document.text())
         .bind(Station::Complaint.id())
@@ -166,14 +175,34 @@ impl Scope {
 
     /// The current document: held in memory under its stamp, else read.
     pub(crate) async fn fetch(&mut self, id: Uuid, lock: &str) -> Result<Arc<StoredCase>, StoreError> {
+        Ok(self.fetch_stamped(id, lock).await?.0)
+    }
+
+    /// The current document, locked and no longer held in memory: it is changed in its place. With the stamp under which it was held.
+    pub(crate) async fn take(&mut self, id: Uuid) -> Result<(Arc<StoredCase>, Uuid), StoreError> {
+        let (case, stamp) = self.fetch_stamped(id, "FOR UPDATE").await?;
+        let held = &self.store.assessments.documents;
+        held.invalidate(&stamp);
+        // What was asked of the cache until now holds it, too.
+        held.run_pending_tasks();
+        Ok((case, stamp))
+    }
+
+    /// Holds a document in memory. A stamp is never given twice: where the transaction is not kept nobody asks for its stamps.
+    pub(crate) fn hold_document(&self, stamp: Uuid, c: &Arc<StoredCase>) {
+        self.store.assessments.documents.insert(stamp, c.clone());
+    }
+
+    async fn fetch_stamped(&mut self, id: Uuid, lock: &str) -> Result<(Arc<StoredCase>, Uuid), StoreError> {
         let stamp: Option<Uuid> =
             sqlx::query_scalar(&format!("SELECT stamp FROM case_file WHERE id = $1 AND workshop_id = $2 {lock}"))
                 .bind(id)
                 .bind(self.workshop())
                 .fetch_optional(&mut *self.tx)
                 .await?;
-        if let Some(held) = self.store.assessments.documents.get(&stamp.ok_or(StoreError::NotFound)?) {
-            return Ok(held);
+        let stamp = stamp.ok_or(StoreError::NotFound)?;
+        if let Some(held) = self.store.assessments.documents.get(&stamp) {
+            return Ok((held, stamp));
         }
         let row: Option<(String, i32, Uuid)> =
             sqlx::query_as("SELECT document, version, stamp FROM case_file WHERE id = $1 AND workshop_id = $2")
@@ -183,37 +212,35 @@ impl Scope {
                 .await?;
         let (document, version, stamp) = row.ok_or(StoreError::NotFound)?;
         let read = Arc::new(StoredCase { id, document: read_document(&document)?, version });
-        self.store.assessments.documents.insert(stamp, read.clone());
-        Ok(read)
+        self.hold_document(stamp, &read);
+        Ok((read, stamp))
     }
 
     /// Writes the document of a case as it is now, which was another before. What it comes to is weighed when somebody looks.
-    pub(crate) async fn write(&mut self, c: &Arc<StoredCase>, before: &StoredCase) -> Result<(), StoreError> {
+    pub(crate) async fn write(&mut self, c: &Arc<StoredCase>, before: &Case) -> Result<(), StoreError> {
         let now = c.case();
         let update = "UPDATE case_file SET document = $1, version = $2, weighed_by = '', updated_at = now()";
         let of = "WHERE id = $3 AND workshop_id = $4 RETURNING stamp";
         // What does not change with most edits is written where it does.
-        let named = |c: &Case| (title(c), c.vehicle.name.clone(), c.opened.clone());
-        let stamp = if named(now) == named(before.case()) {
+        let stamp = if named(now) == named(before) {
             let sql = format!("{update} {of}");
             let q = sqlx::query_scalar(&sql).bind(c.document.text()).bind(c.version).bind(c.id).bind(self.workshop());
             q.fetch_one(&mut *self.tx).await?
         } else {
-            let vehicle = self.vehicle_named(&now.vehicle.name).await?;
-            let sql = format!("{update}, title = $5, vehicle = $6, vehicle_id = $7, opened = $8 {of}");
             let (title, name, opened) = named(now);
+            let vehicle = self.vehicle_named(name).await?;
+            let sql = format!("{update}, title = $5, vehicle = $6, vehicle_id = $7, opened = $8 {of}");
             let q = sqlx::query_scalar(&sql).bind(c.document.text()).bind(c.version).bind(c.id).bind(self.workshop());
             q.bind(title).bind(name).bind(vehicle).bind(opened).fetch_one(&mut *self.tx).await?
         };
         // Most edits add to what a case is found by, or leave it: only what is new is sorted in then.
-        let (was, is) = (said(before.case()), said(now));
+        let (was, is) = (said(before), said(now));
         match only_added(&was, &is) {
             Some(added) if added.is_empty() => {}
             Some(added) => self.add_said(c.id, &added.join(" ")).await?,
             None => self.keep_said(c.id, &is.join(" ")).await?,
         }
-        // A stamp is never given twice: where the transaction is not kept nobody asks for this one.
-        self.store.assessments.documents.insert(stamp, c.clone());
+        self.hold_document(stamp, c);
         Ok(())
     }
 
@@ -335,10 +362,11 @@ fn search_query(wordings: &[String]) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::{only_added, search_query};
+    use std::borrow::Cow;
 
     #[test]
     fn what_is_added_is_told_and_what_is_taken_away_is_no_adding() {
-        let of = |w: &[&str]| w.iter().map(|w| (*w).to_string()).collect::<Vec<_>>();
+        let of = |w: &[&'static str]| w.iter().map(|w| Cow::from(*w)).collect::<Vec<_>>();
         let (two, three) = (of(&["a", "b"]), of(&["a", "c", "b"]));
         assert_eq!(only_added(&two, &three), Some(vec!["c"]));
         assert_eq!(only_added(&three, &two), None);

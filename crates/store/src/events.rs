@@ -258,8 +258,8 @@ impl Scope {
         author: &Author,
         sent: Vec<SentEdit>,
     ) -> Result<(Arc<StoredCase>, Vec<Outcome>), StoreError> {
-        let before = self.fetch(id, "FOR UPDATE").await?;
-        let mut c = before.clone();
+        let (mut c, stamp) = self.take(id).await?;
+        let before = c.case().clone();
         let rests =
             |s: &SentEdit| matches!(s.edit.act, CaseAct::ChooseRepair(_) | CaseAct::ReplaceAsDue(_) | CaseAct::JudgeRepair(_));
         let decisions: Vec<Uuid> = sent.iter().filter(|s| rests(s)).map(|s| s.edit.id).collect();
@@ -336,6 +336,8 @@ impl Scope {
             if asks_analysis && (self.has_analysis(id).await? || !c.case().recordings.is_empty()) {
                 self.request_analysis(id).await?;
             }
+        } else {
+            self.hold_document(stamp, &c);
         }
         Ok((c, out))
     }

@@ -272,12 +272,12 @@ async fn cases_from_before_edits_open_with_their_history_whole() {
             send(&mut s, id, &maren(), vec![(edit(answer("joint-wiggle", "prop.rear.j1", "play")), None)]).await,
             [format!("applied {}", c.version + 1)]
         );
-        if let Some(found) = c.case().found.first() {
+        if let Some(found) = c.case().found.front() {
             assert_eq!(found.id, "f1");
             let settle = CaseAct::SettleFinding(EntryId { id: "f1".into() });
             assert_eq!(send(&mut s, id, &maren(), vec![(edit(settle), None)]).await, [format!("applied {}", c.version + 2)]);
             let now = s.case(id).await.unwrap();
-            assert!(now.case().found[0].settled && now.case().observations[..observed.len()] == observed[..]);
+            assert!(now.case().found[0].settled && now.case().observations.take(observed.len()) == observed);
         }
     }
 }

@@ -55,11 +55,32 @@ fn grown(of: &Value, bytes: usize) -> Value {
     d
 }
 
+/// Edits that are timed, the first of one case and the last of another, in turns: what else the machine does weighs on both.
+const TIMED: usize = 48;
+
+/// The n-th edit: answers and findings in turns.
+fn nth_edit(n: usize) -> CaseEdit {
+    let act = match n % 2 {
+        0 => CaseAct::ReportFinding(NewFinding { what: format!("found on the way, number {n}"), at: None }),
+        _ => CaseAct::AnswerTest(Box::new(TestResult {
+            symptom: Some("S1".into()),
+            test: "joint-wiggle".into(),
+            at: Some(format!("prop.rear.j{}", 1 + n % 3)),
+            outcome: "none".into(),
+            ..TestResult::default()
+        })),
+    };
+    CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::now(), by: String::new(), act }
+}
+
 async fn edits(g: &Ground) {
-    let id = g.full_case().await;
-    let big = grown(&g.document(id).await, MEDIAN_BYTES);
+    let of = g.document(g.full_case().await).await;
     let mut s = g.store.scope(g.a).await.unwrap();
-    let id = s.add_case(CaseDocument::read(big).unwrap(), "opened", "A").await.unwrap();
+    let mut cases = vec![];
+    for _ in 0..2 {
+        let big = CaseDocument::read(grown(&of, MEDIAN_BYTES)).unwrap();
+        cases.push(s.add_case(big, "opened", "A").await.unwrap());
+    }
     s.commit().await.unwrap();
     let size = async || {
         sqlx::query("VACUUM FULL").execute(&owner(g).await).await.unwrap();
@@ -67,32 +88,31 @@ async fn edits(g: &Ground) {
         sqlx::query_scalar::<_, i64>(sql).fetch_one(g.store.pool()).await.unwrap()
     };
     let before = size().await;
-    let (author, mut times) = (Author::program("A"), vec![]);
-    for n in 0..500 {
-        let act = match n % 2 {
-            0 => CaseAct::ReportFinding(NewFinding { what: format!("found on the way, number {n}"), at: None }),
-            _ => CaseAct::AnswerTest(Box::new(TestResult {
-                symptom: Some("S1".into()),
-                test: "joint-wiggle".into(),
-                at: Some(format!("prop.rear.j{}", 1 + n % 3)),
-                outcome: "none".into(),
-                ..TestResult::default()
-            })),
-        };
-        let edit = CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::now(), by: String::new(), act };
+    let author = Author::program("A");
+    let time = async |id, n| {
+        let edit = nth_edit(n);
         let t = Instant::now();
         let mut s = g.store.scope(g.a).await.unwrap();
         s.apply_edits(id, &author, vec![SentEdit { edit, base: None }]).await.unwrap();
         s.commit().await.unwrap();
-        times.push(t.elapsed());
+        t.elapsed()
+    };
+    let (long, short) = (cases[0], cases[1]);
+    for n in 0..500 - TIMED {
+        time(long, n).await;
     }
-    // Two edits together, one of each kind: the middle of twelve.
+    let (mut first, mut last) = (vec![], vec![]);
+    for n in 0..TIMED {
+        first.push(time(short, n).await);
+        last.push(time(long, 500 - TIMED + n).await);
+    }
+    // Two edits together, one of each kind.
     let median = |t: &[Duration]| {
         let mut t: Vec<Duration> = t.chunks(2).map(|two| two.iter().sum()).collect();
         t.sort_unstable();
         t[t.len() / 2]
     };
-    let (first, last) = (median(&times[..24]), median(&times[476..]));
+    let (first, last) = (median(&first), median(&last));
     println!(
         "500 edits on a case of 60 kB: {:.2} MiB added, the last cost {:.2} x the first (two: {first:.1?}, {last:.1?})",
         (size().await - before) as f64 / (1 << 20) as f64,

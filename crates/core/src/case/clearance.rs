@@ -4,6 +4,7 @@ use super::entry::{Entry, write_ids};
 use super::fault_at::FaultAt;
 use super::{Case, Observation};
 use crate::error::Problem;
+use imbl::Vector;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -69,7 +70,7 @@ impl ClearanceStatement {
             _ => true,
         };
         let named = self.answers.iter().any(|x| x.fault == fault && x.at == at);
-        named && case.observations.get(self.observations..).is_some_and(|later| !later.iter().any(there))
+        named && self.observations <= case.observations.len() && !case.observations.iter().skip(self.observations).any(there)
     }
 }
 
@@ -152,7 +153,7 @@ impl Entry for Stated {
 }
 
 /// The statements of a case. What stands in the place of the list and is none is a statement that cannot be read.
-pub(super) fn statements<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Vec<Stated>, D::Error> {
+pub(super) fn statements<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Vector<Stated>, D::Error> {
     let mut all = match Value::deserialize(d)? {
         Value::Null => vec![],
         Value::Array(all) => all,

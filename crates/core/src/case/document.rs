@@ -2,16 +2,53 @@
 //! document only what the edit changed is written.
 
 use super::entry::{LISTS, write_ids};
-use super::patch::{Change, changes, part, plain_numbers, put};
+use super::patch::{Change, changes, part, plain_numbers, push, put};
 use super::{Case, FORMAT, VERSION};
 use crate::error::Problem;
 use serde_json::{Value, json};
+use std::sync::OnceLock;
 
 /// A case with its document.
 #[derive(Clone, Debug)]
 pub struct CaseDocument {
     whole: Value,
     case: Case,
+    texts: OnceLock<Texts>,
+    settled: OnceLock<bool>,
+}
+
+/// The text of a document, key by key: an entry that is added is written alone.
+#[derive(Clone, Debug)]
+struct Texts(Vec<(String, String)>);
+
+impl Texts {
+    fn of(whole: &Value) -> Self {
+        Self(whole.as_object().into_iter().flatten().map(|(key, v)| (key.clone(), v.to_string())).collect())
+    }
+
+    /// An entry comes to the end of a list of entries.
+    fn add(&mut self, list: &str, entry: &Value) {
+        match self.0.iter_mut().find(|(key, _)| key == list) {
+            Some((_, text)) => {
+                text.pop();
+                let comma = if text.ends_with('[') { "" } else { "," };
+                text.push_str(&format!("{comma}{entry}]"));
+            }
+            None => self.0.push((list.into(), format!("[{entry}]"))),
+        }
+    }
+
+    fn whole(&self) -> String {
+        let mut out = String::with_capacity(self.0.iter().map(|(key, text)| key.len() + text.len() + 8).sum());
+        for (key, text) in &self.0 {
+            out.push(if out.is_empty() { '{' } else { ',' });
+            out.push_str(&Value::from(key.as_str()).to_string());
+            out.push(':');
+            out.push_str(text);
+        }
+        out.push('}');
+        out
+    }
 }
 
 /// A case as it is written into a file, without what the program does not know.
@@ -22,29 +59,117 @@ pub fn written(case: &Case) -> Value {
     v
 }
 
-/// What differs between two states of a case. Of each list the entries with which both begin are left out before they are written: most
-/// edits add one at the end.
-fn differences(mut before: Case, mut after: Case) -> Vec<Change> {
-    let mut begins: Vec<(&str, usize)> = vec![];
-    macro_rules! leave_out {
-        ($($list:ident)*) => {$(
-            let same = before.$list.iter().zip(&after.$list).take_while(|(b, a)| b == a).count();
-            before.$list.drain(..same);
-            after.$list.drain(..same);
-            begins.push((stringify!($list), same));
-        )*};
+/// Calls a macro with every list of entries.
+macro_rules! with_lists {
+    ($what:ident) => {
+        $what!(symptoms observations votes asked_later recordings measurements repairs attempts replaced_as_due hints safety found
+            opinions pinned listened compared)
+    };
+}
+
+/// Two states of a case, of each list only what comes after the entries with which both begin: most edits add one at the end.
+struct Tails {
+    before: Case,
+    after: Case,
+    /// With how many entries both lists begin.
+    begins: Vec<(&'static str, usize)>,
+}
+
+impl Tails {
+    fn of(before: &Case, after: &Case) -> Self {
+        let mut begins = vec![];
+        macro_rules! tails {
+            ($($list:ident)*) => {{
+                $(
+                    let $list = before.$list.iter().zip(&after.$list).take_while(|(b, a)| std::ptr::eq(*b, *a) || b == a).count();
+                    begins.push((stringify!($list), $list));
+                )*
+                let of = |c: &Case| Case {
+                    $($list: c.$list.skip($list),)*
+                    id: c.id.clone(),
+                    title: c.title.clone(),
+                    vehicle: c.vehicle.clone(),
+                    opened: c.opened.clone(),
+                    distance_km: c.distance_km,
+                    history: c.history.clone(),
+                    history_denied: c.history_denied.clone(),
+                    due: c.due.clone(),
+                    state: c.state.clone(),
+                    demo: c.demo,
+                };
+                (of(before), of(after))
+            }};
+        }
+        let (before, after) = with_lists!(tails);
+        Self { before, after, begins }
     }
-    leave_out!(symptoms observations votes asked_later recordings measurements repairs attempts replaced_as_due hints safety found
-        opinions pinned listened compared);
-    debug_assert!(LISTS.iter().all(|l| begins.iter().any(|b| b.0 == l.0)), "every list of entries is left out so far");
-    let mut all = changes(&written(&before), &written(&after));
-    for c in &mut all {
-        let list = begins.iter().find(|b| c.path.first().is_some_and(|key| key == b.0));
-        if let (Some(place), Some((_, same))) = (&mut c.place, list) {
-            *place += same;
+
+    /// What differs, and the later state as it is written.
+    fn changes(&self) -> (Vec<Change>, Value) {
+        let after = written(&self.after);
+        let mut all = changes(&written(&self.before), &after);
+        for c in &mut all {
+            let list = self.begins.iter().find(|b| c.path.first().is_some_and(|key| key == b.0));
+            if let (Some(place), Some((_, same))) = (&mut c.place, list) {
+                *place += same;
+            }
+        }
+        (all, after)
+    }
+
+    /// Whether nothing of the earlier state was changed, moved or taken out, if all changes only add entries.
+    fn only_goes_on(&self) -> bool {
+        macro_rules! ended {
+            ($($list:ident)*) => { $(self.before.$list.is_empty())&&* };
+        }
+        with_lists!(ended)
+    }
+
+    /// Puts the entries that were added, as they were read back, at the end of the earlier state's.
+    fn put_back(&self, read: Case, case: &mut Case) {
+        macro_rules! put_back {
+            ($($list:ident)*) => {$(
+                case.$list.truncate(case.$list.len() - self.after.$list.len());
+                case.$list.append(read.$list);
+            )*};
+        }
+        with_lists!(put_back);
+    }
+}
+
+/// Whether a change puts a new entry at the end of its list, and nothing else.
+fn adds_entry(c: &Change) -> bool {
+    let of_list = |list: &str| LISTS.iter().any(|l| l.0 == list);
+    c.before.is_none() && c.place.is_none() && matches!(c.path.as_slice(), [list, _] if of_list(list))
+}
+
+/// Whether every entry has its id and every list its key of today, as after an edit.
+fn is_settled(whole: &Value) -> bool {
+    let has_id = |e: &Value| e.get("id").is_some_and(Value::is_string);
+    let settled = |list: &Value| list.as_array().is_some_and(|all| all.iter().all(has_id));
+    !whole.get("due").is_some_and(Value::is_array) && LISTS.iter().all(|(list, _)| whole.get(*list).is_none_or(settled))
+}
+
+/// Entries get their ids; lists of older files get the key that they have now.
+fn settle(whole: &mut Value, case: &Case) {
+    if is_settled(whole) {
+        return;
+    }
+    let known = written(case);
+    let Some(map) = whole.as_object_mut() else { return };
+    if map.get("due").is_some_and(Value::is_array)
+        && let Some(due) = map.shift_remove("due")
+        && !map.contains_key("replaced_as_due")
+    {
+        map.insert("replaced_as_due".into(), due);
+    }
+    for (list, letter) in LISTS {
+        if let Some(all) = map.get_mut(list).and_then(Value::as_array_mut) {
+            // What could not be read is left as it is.
+            let read = known[list].as_array().map_or(&[][..], Vec::as_slice);
+            write_ids(all, letter, |id| read.iter().any(|e| e["id"] == id));
         }
     }
-    all
 }
 
 impl CaseDocument {
@@ -54,13 +179,13 @@ impl CaseDocument {
         if let (Value::Object(whole), Value::Object(case)) = (&mut whole, written(&case)) {
             whole.extend(case);
         }
-        Self { whole, case }
+        Self { whole, case, texts: OnceLock::new(), settled: OnceLock::new() }
     }
 
     /// Of a case file's JSON. Errors: those of [`Case::from_json`].
     pub fn read(whole: Value) -> Result<Self, Problem> {
         let case = Case::from_json(&whole)?;
-        Ok(Self { whole, case })
+        Ok(Self { whole, case, texts: OnceLock::new(), settled: OnceLock::new() })
     }
 
     /// The case.
@@ -75,52 +200,37 @@ impl CaseDocument {
 
     /// The whole document as it is kept: the same for the same document.
     pub fn text(&self) -> String {
-        self.whole.to_string()
+        self.texts.get_or_init(|| Texts::of(&self.whole)).whole()
     }
 
-    /// Whether every entry has its id and every list its key of today, as after an edit.
-    fn is_settled(&self) -> bool {
-        let entries = LISTS.iter().filter_map(|(list, _)| self.whole.get(*list)?.as_array()).flatten();
-        let has_id = |e: &Value| e.get("id").is_some_and(Value::is_string);
-        !self.whole.get("due").is_some_and(Value::is_array) && entries.into_iter().all(has_id)
-    }
-
-    /// Entries get their ids; lists of older files get the key that they have now.
-    fn settle(&mut self) {
-        if self.is_settled() {
-            return;
-        }
-        let known = written(&self.case);
-        let Some(map) = self.whole.as_object_mut() else { return };
-        if map.get("due").is_some_and(Value::is_array)
-            && let Some(due) = map.shift_remove("due")
-            && !map.contains_key("replaced_as_due")
-        {
-            map.insert("replaced_as_due".into(), due);
-        }
-        for (list, letter) in LISTS {
-            if let Some(all) = map.get_mut(list).and_then(Value::as_array_mut) {
-                // What could not be read is left as it is.
-                let read = known[list].as_array().map_or(&[][..], Vec::as_slice);
-                write_ids(all, letter, |id| read.iter().any(|e| e["id"] == id));
-            }
-        }
-    }
-
-    fn write(&mut self, case: Case) -> Result<Vec<Change>, Problem> {
-        case.check()?;
-        let changed = differences(self.case.clone(), case);
+    fn write(&mut self, mut case: Case) -> Result<Vec<Change>, Problem> {
+        let tails = Tails::of(&self.case, &case);
+        let (changed, after) = tails.changes();
         if changed.is_empty() {
             return Ok(changed);
         }
-        let mut next = self.clone();
-        next.settle();
-        for c in &changed {
-            put(&mut next.whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+        // The case is what stands in the document, and nothing else: what is written is read again, of what is only added that alone.
+        let settled = *self.settled.get_or_init(|| is_settled(&self.whole));
+        if settled && tails.only_goes_on() && changed.iter().all(adds_entry) {
+            case.check()?;
+            tails.put_back(crate::error::read_json(&after)?, &mut case);
+            for c in &changed {
+                if let ([list, _], Some(entry)) = (c.path.as_slice(), &c.after) {
+                    push(&mut self.whole, list, entry.clone());
+                    self.texts.get_mut().into_iter().for_each(|texts| texts.add(list, entry));
+                }
+            }
+            self.case = case;
+            debug_assert_eq!(self.text(), self.whole.to_string(), "the text is that of the document");
+            debug_assert_eq!(Case::from_json(&self.whole).as_ref(), Ok(&self.case), "read whole it is the same");
+        } else {
+            let mut whole = self.whole.clone();
+            settle(&mut whole, &self.case);
+            for c in &changed {
+                put(&mut whole, &c.path, c.before.as_ref(), c.after.as_ref(), c.place);
+            }
+            *self = Self::read(whole)?;
         }
-        // The case is what stands in the document, and nothing else.
-        next.case = Case::from_json(&next.whole)?;
-        *self = next;
         Ok(changed)
     }
 
@@ -170,12 +280,12 @@ pub fn unknown_keys(document: &Value) -> Vec<String> {
             _ => {}
         }
     }
-    let Ok(mut read) = CaseDocument::read(document.clone()) else { return vec![] };
-    read.settle();
-    let mut known = written(&read.case);
+    let Ok(CaseDocument { mut whole, case, .. }) = CaseDocument::read(document.clone()) else { return vec![] };
+    settle(&mut whole, &case);
+    let mut known = written(&case);
     (known["format"], known["version"]) = (FORMAT.into(), VERSION.into());
     let mut out = vec![];
-    compare("", &read.whole, Some(&known), &mut out);
+    compare("", &whole, Some(&known), &mut out);
     out
 }
 
@@ -202,7 +312,7 @@ mod tests {
         assert_eq!(d.text(), torn().to_string());
         let mut next = d.case().clone();
         next.title = "Buzz".into();
-        next.observations.push(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
+        next.observations.push_back(Observation { id: "e1".into(), ..Observation::new("turn", "right") });
         let ((), changed) = d.replace(|_| Ok(((), next))).unwrap();
         assert_eq!(changed.len(), 2);
         let mut expected = torn();
@@ -227,7 +337,7 @@ mod tests {
             c
         };
         let (before, after) = (with(&["a", "b", "c", "d"]), with(&["a", "b", "d", "e"]));
-        let short = differences(before.clone(), after.clone());
+        let short = Tails::of(&before, &after).changes().0;
         assert_eq!(short, changes(&written(&before), &written(&after)));
         assert_eq!(short.iter().map(|c| (c.path[1].as_str(), c.place)).collect::<Vec<_>>(), [("o-c", Some(2)), ("o-e", None)]);
     }

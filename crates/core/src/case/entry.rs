@@ -1,6 +1,7 @@
 //! Entries of a case's lists: each has an id by which it is found, changed and taken back. A file that names none gets `o3`, `r1`
 //! by kind and place.
 
+use imbl::Vector;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 use std::collections::HashSet;
@@ -82,8 +83,11 @@ pub(super) fn write_ids(list: &mut [Value], letter: char, wanted: impl Fn(&str) 
 }
 
 /// Gives ids to entries that have been read.
-pub(super) fn give_ids<T: Entry>(list: &mut [T]) {
+pub(super) fn give_ids<T: Entry + Clone>(list: &mut Vector<T>) {
     let own: Vec<Option<&str>> = list.iter().map(|e| Some(e.id()).filter(|id| !id.is_empty())).collect();
+    if own.iter().all(Option::is_some) {
+        return;
+    }
     let ids = free_ids(&own, T::LETTER);
     for (entry, id) in list.iter_mut().zip(ids) {
         if let Some(id) = id {
@@ -93,13 +97,13 @@ pub(super) fn give_ids<T: Entry>(list: &mut [T]) {
 }
 
 /// The entries of a list that can be read; what cannot stays in the document and does not weigh.
-pub(super) fn readable<'de, D, T>(d: D) -> Result<Vec<T>, D::Error>
+pub(super) fn readable<'de, D, T>(d: D) -> Result<Vector<T>, D::Error>
 where
     D: serde::Deserializer<'de>,
-    T: DeserializeOwned + Entry,
+    T: DeserializeOwned + Entry + Clone,
 {
     use serde::Deserialize;
-    let Value::Array(mut all) = Value::deserialize(d)? else { return Ok(vec![]) };
+    let Value::Array(mut all) = Value::deserialize(d)? else { return Ok(Vector::new()) };
     write_ids(&mut all, T::LETTER, |_| true);
     Ok(all.into_iter().filter_map(|v| serde_json::from_value(v).ok()).collect())
 }

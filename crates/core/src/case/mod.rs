@@ -35,8 +35,10 @@ pub use self::symptom::{SpeedRange, Symptom};
 use crate::error::{Problem, read_json};
 use crate::units::Kilometres;
 use crate::vehicle::Vehicle;
+use imbl::Vector;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::borrow::Cow;
 
 /// The word that opens every case file.
 pub const FORMAT: &str = "baricord-case";
@@ -145,53 +147,53 @@ pub struct Case {
     #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "text_only")]
     pub due: Option<String>,
     /// What others tried before.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub attempts: Vec<Attempt>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub attempts: Vector<Attempt>,
     /// Parts that were changed because they were due.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub replaced_as_due: Vec<Due>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub replaced_as_due: Vector<Due>,
     /// What was said from outside of what it may be.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub hints: Vec<Hint>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub hints: Vector<Hint>,
     /// What is wrong.
     #[serde(default)]
-    pub symptoms: Vec<Symptom>,
+    pub symptoms: Vector<Symptom>,
     /// What was observed.
     #[serde(default)]
-    pub observations: Vec<Observation>,
+    pub observations: Vector<Observation>,
     /// What was recorded.
     #[serde(default)]
-    pub recordings: Vec<RecordingSpec>,
+    pub recordings: Vector<RecordingSpec>,
     /// Answers given blind, decided upon or not.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub votes: Vec<BlindAnswer>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub votes: Vector<BlindAnswer>,
     /// What was asked and could not be answered yet.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub asked_later: Vec<AskedLater>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub asked_later: Vector<AskedLater>,
     /// Levels heard at places.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub listened: Vec<Heard>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub listened: Vector<Heard>,
     /// Sounds compared blind.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub compared: Vec<Compared>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub compared: Vector<Compared>,
     /// Pictures and spoken notes.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub pinned: Vec<Attachment>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub pinned: Vector<Attachment>,
     /// Statements on driving; the last one counts ([`Case::clearance`]).
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "statements")]
-    pub safety: Vec<Stated>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "statements")]
+    pub safety: Vector<Stated>,
     /// What was found on the way.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub found: Vec<SafetyFinding>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub found: Vector<SafetyFinding>,
     /// Second opinions.
-    #[serde(default, skip_serializing_if = "Vec::is_empty", deserialize_with = "readable")]
-    pub opinions: Vec<Opinion>,
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub opinions: Vector<Opinion>,
     /// What was measured.
     #[serde(default)]
-    pub measurements: Vec<Measurement>,
+    pub measurements: Vector<Measurement>,
     /// What was repaired.
     #[serde(default)]
-    pub repairs: Vec<Repair>,
+    pub repairs: Vector<Repair>,
     /// How the vehicle stands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<State>,
@@ -275,22 +277,22 @@ impl Case {
             history: vec![],
             history_denied: vec![],
             due: None,
-            attempts: vec![],
-            replaced_as_due: vec![],
-            hints: vec![],
-            symptoms: vec![],
-            observations: vec![],
-            recordings: vec![],
-            votes: vec![],
-            asked_later: vec![],
-            listened: vec![],
-            compared: vec![],
-            pinned: vec![],
-            safety: vec![],
-            found: vec![],
-            opinions: vec![],
-            measurements: vec![],
-            repairs: vec![],
+            attempts: Vector::new(),
+            replaced_as_due: Vector::new(),
+            hints: Vector::new(),
+            symptoms: Vector::new(),
+            observations: Vector::new(),
+            recordings: Vector::new(),
+            votes: Vector::new(),
+            asked_later: Vector::new(),
+            listened: Vector::new(),
+            compared: Vector::new(),
+            pinned: Vector::new(),
+            safety: Vector::new(),
+            found: Vector::new(),
+            opinions: Vector::new(),
+            measurements: Vector::new(),
+            repairs: Vector::new(),
             state: None,
             demo: false,
         }
@@ -335,13 +337,13 @@ impl Case {
     }
 
     /// What people say of it, for a search: words of the driver, kinds of symptom, what was tried, found and repaired.
-    pub fn search_phrases(&self) -> Vec<String> {
-        let plain = |id: &str| id.replace('-', " ");
-        let symptoms = self.symptoms.iter().flat_map(|s| [s.words.clone(), plain(&s.kind)]);
-        let attempts = self.attempts.iter().map(|a| a.what.clone());
-        let found = self.found.iter().map(|f| f.what.clone());
+    pub fn search_phrases(&self) -> Vec<Cow<'_, str>> {
+        let plain = |id: &str| Cow::from(id.replace('-', " "));
+        let symptoms = self.symptoms.iter().flat_map(|s| [Cow::from(&s.words), plain(&s.kind)]);
+        let attempts = self.attempts.iter().map(|a| Cow::from(&a.what));
+        let found = self.found.iter().map(|f| Cow::from(&f.what));
         let repairs = self.repairs.iter().map(|r| plain(&r.fault));
-        let notes = self.observations.iter().filter_map(|o| o.note.clone());
+        let notes = self.observations.iter().filter_map(|o| o.note.as_ref().map(Cow::from));
         symptoms.chain(attempts).chain(found).chain(repairs).chain(notes).collect()
     }
 

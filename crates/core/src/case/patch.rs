@@ -210,6 +210,11 @@ fn merge(slot: &mut Value, before: Option<&Value>, after: &Value) {
     }
 }
 
+/// Puts a new entry at the end of a list.
+pub(crate) fn push(case: &mut Value, list: &str, entry: Value) {
+    list_at(object_at(case), list).push(entry);
+}
+
 /// Puts something at a part of a case; none takes it out. `before` is what stood there as it is written.
 pub(crate) fn put(case: &mut Value, path: &[String], before: Option<&Value>, after: Option<&Value>, place: Option<usize>) {
     if let (Some(set), Some(word)) = (set_of(path), path.last()) {

@@ -80,7 +80,7 @@ pub(super) fn ask_later(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Late
         return Ok(Applied::words(words));
     }
     let id = e.entry_id();
-    case.asked_later.push(AskedLater { id: id.clone(), test: l.test.clone(), at: l.at.clone(), gear: l.gear.clone() });
+    case.asked_later.push_back(AskedLater { id: id.clone(), test: l.test.clone(), at: l.at.clone(), gear: l.gear.clone() });
     Ok(Applied::made(words, id))
 }
 
@@ -170,7 +170,7 @@ pub(super) fn measure(case: &mut Case, e: &CaseEdit, m: &MeasuredReading) -> Res
     let input = m.reading.input();
     tool.read_at(&case.vehicle, &m.at, &input)?;
     let id = e.entry_id();
-    case.measurements.push(Measurement {
+    case.measurements.push_back(Measurement {
         id: id.clone(),
         kind: kind.into(),
         at: Some(m.at.clone()),

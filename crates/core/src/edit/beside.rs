@@ -24,7 +24,7 @@ pub(super) fn state_clearance(case: &mut Case, e: &CaseEdit, s: &StatedClearance
     };
     said.check()?;
     let words = format!("{}: {}", said.words(), said.reason);
-    case.safety.push(Stated::Read(said));
+    case.safety.push_back(Stated::Read(said));
     Ok(Applied::made(words, id))
 }
 
@@ -34,7 +34,7 @@ pub(super) fn report_finding(case: &mut Case, e: &CaseEdit, f: &NewFinding) -> R
     let id = e.entry_id();
     let words = format!("found on the way: {what}");
     let (at, by, at_time) = (f.at.clone(), e.by.clone(), e.time());
-    case.found.push(SafetyFinding { id: id.clone(), what, at, by, at_time, settled: false });
+    case.found.push_back(SafetyFinding { id: id.clone(), what, at, by, at_time, settled: false });
     Ok(Applied::made(words, id))
 }
 
@@ -49,7 +49,7 @@ pub(super) fn ask_opinion(case: &mut Case, e: &CaseEdit, o: &AskedOpinion) -> Re
     let question = sentence(&o.question, "the question", "question")?.to_string();
     let id = e.entry_id();
     let words = format!("asked for a second opinion: {question}");
-    case.opinions.push(Opinion { id: id.clone(), question, asked_by: e.person(), ..Opinion::default() });
+    case.opinions.push_back(Opinion { id: id.clone(), question, asked_by: e.person(), ..Opinion::default() });
     Ok(Applied::made(words, id))
 }
 

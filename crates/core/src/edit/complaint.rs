@@ -56,7 +56,7 @@ pub(super) fn add_symptom(x: &EditContext, case: &mut Case, s: &NewSymptom) -> R
             case.history.push(h.clone());
         }
     }
-    case.symptoms.push(Symptom {
+    case.symptoms.push_back(Symptom {
         id: id.clone(),
         kind: s.kind.clone(),
         felt: s.felt.clone(),
@@ -87,7 +87,7 @@ pub(super) fn pick_sound(x: &EditContext, case: &mut Case, e: &CaseEdit, p: &Pic
         return Err(Problem::new("unknown-outcome", format!("“{}” is no fault", p.fault)).field("outcome"));
     }
     let (id, at_time, by) = (e.entry_id(), e.time(), e.person());
-    case.observations.push(Observation {
+    case.observations.push_back(Observation {
         id: id.clone(),
         symptom: Some(p.symptom.clone()),
         at_time,
@@ -123,7 +123,7 @@ pub(super) fn record_attempt(x: &EditContext, case: &mut Case, e: &CaseEdit, a: 
         return Err(Problem::new("unknown-fault", message).field("cause"));
     }
     let id = e.entry_id();
-    case.attempts.push(Attempt {
+    case.attempts.push_back(Attempt {
         id: id.clone(),
         what: what.clone(),
         fault: a.cause.as_ref().map(|c| c.fault.clone()),
@@ -156,7 +156,7 @@ pub(super) fn add_hint(x: &EditContext, case: &mut Case, e: &CaseEdit, h: &NewHi
     let words = cause_words(x.knowledge, &case.vehicle, &h.cause.fault, &h.cause.at, None);
     let id = e.entry_id();
     let (fault, at, trust) = (h.cause.fault.clone(), Some(h.cause.at.clone()), Some(h.trust.clone()));
-    case.hints.push(Hint { id: id.clone(), fault, at, source: source.clone(), trust });
+    case.hints.push_back(Hint { id: id.clone(), fault, at, source: source.clone(), trust });
     Ok(Applied::made(format!("hint: {words}: says {source}"), id))
 }
 

@@ -16,7 +16,7 @@ pub(super) fn attach(case: &mut Case, e: &CaseEdit, a: &NewAttachment) -> Result
         return Err(Problem::new("duplicate", format!("{} is there already", a.file)).field("file"));
     }
     let id = e.entry_id();
-    case.pinned.push(Attachment {
+    case.pinned.push_back(Attachment {
         id: id.clone(),
         file: a.file.clone(),
         test: a.test.clone(),
@@ -79,7 +79,7 @@ pub(super) fn listen(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Levels)
     let new = new_levels(case, &l.levels);
     for (n, level) in new.iter().enumerate() {
         let id = if n == 0 { e.entry_id() } else { format!("{}.{}", e.entry_id(), n + 1) };
-        case.listened.push(Heard {
+        case.listened.push_back(Heard {
             id,
             at: level.at.clone(),
             level: level.level,
@@ -101,14 +101,14 @@ pub(super) fn compare_sounds(x: &EditContext, case: &mut Case, e: &CaseEdit, c: 
         return Err(Problem::new("bad-value", "two sounds of two places").field("louder"));
     }
     let id = e.entry_id();
-    case.compared.push(Compared { id: id.clone(), louder, quieter, by: e.by.clone(), at_time: e.time() });
+    case.compared.push_back(Compared { id: id.clone(), louder, quieter, by: e.by.clone(), at_time: e.time() });
     Ok(Applied::made("two sounds compared blind", id))
 }
 
 pub(super) fn add_recording(case: &mut Case, r: &RecordingSpec) -> Result<Applied, Problem> {
     need_symptom(case, r.symptom.as_deref())?;
     need_gear(case, r.fixed_gear())?;
-    case.recordings.push(r.clone());
+    case.recordings.push_back(r.clone());
     let words = match r.is_simulated() {
         true => format!("recorded {}", r.words()),
         false => format!("loaded {}", r.words()),

@@ -173,11 +173,13 @@ impl EditContext<'_> {
     /// ```
     pub fn apply(&self, case: &mut Case, edit: &CaseEdit) -> Result<Applied, Problem> {
         let (applied, next) = self.applied(case, edit)?;
+        next.check()?;
         *case = next;
         Ok(applied)
     }
 
-    /// What an edit does to a case, and the case after it. Errors: those of [`Self::apply`].
+    /// What an edit does to a case, and the case after it, which is checked where it is put in the place of the other
+    /// ([`Self::apply`], [`crate::case::document::CaseDocument::replace`]). Errors: those of the act.
     pub fn applied(&self, case: &Case, edit: &CaseEdit) -> Result<(Applied, Case), Problem> {
         if edit.id.get_version_num() != 7 {
             return Err(Problem::new("bad-id", "the id of an edit is a UUID of version 7").field("id"));
@@ -186,7 +188,6 @@ impl EditContext<'_> {
         let mut next = case.clone();
         let applied = self.act(&mut next, edit)?;
         next.tidy();
-        next.check()?;
         Ok((applied, next))
     }
 

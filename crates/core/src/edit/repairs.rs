@@ -20,7 +20,7 @@ fn check_choice(x: &EditContext, case: &Case, c: &ChosenRepair) -> Result<(), Pr
 /// A cause is chosen. Below the workshop's line, or with a cheap parting test open, not without a reason.
 pub(super) fn choose(x: &EditContext, case: &mut Case, e: &CaseEdit, c: &ChosenRepair) -> Result<Applied, Problem> {
     check_choice(x, case, c)?;
-    let symptom = c.symptom.as_deref().or(case.symptoms.first().map(|s| s.id.as_str())).unwrap_or_default();
+    let symptom = c.symptom.as_deref().or(case.symptoms.front().map(|s| s.id.as_str())).unwrap_or_default();
     if c.reason.as_ref().is_none_or(|r| r.trim().is_empty()) {
         let g = gates(case, x.knowledge, symptom, x.analysis, usize::MAX);
         let asked = g.asked_of(c);
@@ -32,7 +32,7 @@ pub(super) fn choose(x: &EditContext, case: &mut Case, e: &CaseEdit, c: &ChosenR
     let words = c.words(x.knowledge, &case.vehicle);
     let id = e.entry_id();
     c.plan(case, &id);
-    if let Some(r) = case.repairs.last_mut() {
+    if let Some(r) = case.repairs.back_mut() {
         (r.at_time, r.by) = (e.time(), e.person());
     }
     Ok(Applied::made(format!("chose: {words}"), id))

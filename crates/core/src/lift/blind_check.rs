@@ -2,6 +2,7 @@
 //! observed; where they differ both answers are shown, and one of them decides or both feel again.
 
 use crate::case::{BlindAnswer, Question};
+use imbl::Vector;
 
 /// How a question stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -19,7 +20,7 @@ pub enum BlindStatus {
 
 impl BlindStatus {
     /// Of a question, among the answers that are not decided.
-    pub fn new(votes: &[BlindAnswer], question: &Question) -> Self {
+    pub fn new(votes: &Vector<BlindAnswer>, question: &Question) -> Self {
         let mut open = votes.iter().filter(|v| !v.settled && v.question == *question);
         match (open.next(), open.next()) {
             (None, _) => BlindStatus::Open,
@@ -39,14 +40,14 @@ pub enum Refused {
 }
 
 /// Takes an answer in. When it is the second and both felt alike, both are decided, and their outcome is returned.
-pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<String>, Refused> {
+pub fn cast(votes: &mut Vector<BlindAnswer>, vote: BlindAnswer) -> Result<Option<String>, Refused> {
     match BlindStatus::new(votes, &vote.question) {
         BlindStatus::Waits { by } if by == vote.by => return Err(Refused::Twice),
         BlindStatus::Both(..) => return Err(Refused::Full),
         BlindStatus::Open | BlindStatus::Waits { .. } => {}
     }
     let question = vote.question.clone();
-    votes.push(vote);
+    votes.push_back(vote);
     Ok(match BlindStatus::new(votes, &question) {
         BlindStatus::Both(two) if two[0].outcome == two[1].outcome => {
             settle(votes, &question);
@@ -58,7 +59,7 @@ pub fn cast(votes: &mut Vec<BlindAnswer>, vote: BlindAnswer) -> Result<Option<St
 
 /// The answers on a question that wait, and whether this person may say which of them stands: of a single one only who
 /// cast it, so that nobody reads it before they have felt it themselves.
-pub fn to_decide(votes: &[BlindAnswer], question: &Question, person: &str) -> (Vec<BlindAnswer>, bool) {
+pub fn to_decide(votes: &Vector<BlindAnswer>, question: &Question, person: &str) -> (Vec<BlindAnswer>, bool) {
     let open: Vec<BlindAnswer> = votes.iter().filter(|v| !v.settled && v.question == *question).cloned().collect();
     let may = match &open[..] {
         [] => false,
@@ -69,7 +70,7 @@ pub fn to_decide(votes: &[BlindAnswer], question: &Question, person: &str) -> (V
 }
 
 /// Marks the answers on a question as decided; who gave them.
-pub fn settle(votes: &mut [BlindAnswer], question: &Question) -> Vec<String> {
+pub fn settle(votes: &mut Vector<BlindAnswer>, question: &Question) -> Vec<String> {
     votes
         .iter_mut()
         .filter(|v| !v.settled && v.question == *question)
@@ -92,7 +93,7 @@ mod tests {
 
     #[test]
     fn two_who_feel_alike_have_observed_and_two_who_do_not_are_shown() {
-        let mut v = vec![];
+        let mut v = Vector::new();
         assert_eq!(cast(&mut v, vote("j1", "Maren", "play")), Ok(None));
         assert_eq!(BlindStatus::new(&v, &v[0].question), BlindStatus::Waits { by: "Maren".into() });
         assert!(to_decide(&v, &v[0].question, "Maren").1 && !to_decide(&v, &v[0].question, "Tovi").1);
@@ -117,13 +118,13 @@ mod tests {
         let written = serde_json::json!(vote("prop.rear.j1", "Maren", "play"));
         assert_eq!(written["at"], "prop.rear.j1");
         assert!(case("nonsense".into()).votes.is_empty());
-        assert_eq!(case(serde_json::json!([{"test": 1}, written, 7])).votes, [v]);
+        assert_eq!(case(serde_json::json!([{"test": 1}, written, 7])).votes, Vector::unit(v));
     }
 
     proptest! {
         #[test]
         fn never_more_than_two_are_open_and_never_of_one_person(cast_by in prop::collection::vec((0..3usize, 0..2usize, 0..2usize), 0..40)) {
-            let mut v = vec![];
+            let mut v = Vector::new();
             for (by, at, outcome) in cast_by {
                 let _ = cast(&mut v, vote(["j1", "j2"][at], ["A", "B", "C"][by], ["play", "none"][outcome]));
                 for at in ["j1", "j2"] {

@@ -5,6 +5,7 @@ use crate::case::{AskedLater, Case};
 use crate::reasoning::knowledge::{Heat, Knowledge, Test};
 use crate::reasoning::{OpenSymptom, OpenTest, SymptomAnswer};
 use crate::vehicle::Place;
+use imbl::Vector;
 use serde::Serialize;
 
 /// How a stop is reached, the least effort first.
@@ -97,7 +98,7 @@ pub fn put_first(steps: &mut Vec<InspectionStep>, open: &OpenSymptom<'_>, (test,
 /// stands; what cannot move a decision is not asked. `first` is the next step of the case: where it is a stop, it comes first.
 pub fn inspection_steps(
     open: &OpenSymptom<'_>,
-    later: &[AskedLater],
+    later: &Vector<AskedLater>,
     heat: Heat,
     first: Option<(&str, Option<&str>, Option<&str>)>,
 ) -> Vec<InspectionStep> {
@@ -133,7 +134,7 @@ mod tests {
     use serde_json::json;
 
     fn route_of(c: &Case, heat: Heat) -> Vec<InspectionStep> {
-        OpenSymptom::with(c, builtin(), "S1", None, |open| inspection_steps(open, &[], heat, None))
+        OpenSymptom::with(c, builtin(), "S1", None, |open| inspection_steps(open, &Vector::new(), heat, None))
     }
 
     #[test]
@@ -145,7 +146,9 @@ mod tests {
                 let step = d.step.unwrap();
                 let test = step.test.as_deref().unwrap_or_default();
                 let first = Some((test, step.at.as_deref(), step.gear.as_deref()));
-                let w = OpenSymptom::with(&c, builtin(), "S1", None, |open| inspection_steps(open, &[], Heat::Cold, first));
+                let w = OpenSymptom::with(&c, builtin(), "S1", None, |open| {
+                    inspection_steps(open, &Vector::new(), Heat::Cold, first)
+                });
                 assert!(w.len() >= 3, "{} {kind}: {}", v.name, w.len());
                 if access(&c, builtin(), test, step.at.as_deref(), step.minutes).is_some() {
                     assert!(w[0].is(test, step.at.as_deref(), step.gear.as_deref()), "{} {kind}: {:?}", v.name, w[0].test.test);
@@ -242,7 +245,8 @@ mod tests {
         let c = case(rear_drive(2), "clunk", "lift");
         let w = route_of(&c, Heat::Cold);
         let t = &w[0].test;
-        let later = [AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone(), ..AskedLater::default() }];
+        let later =
+            Vector::unit(AskedLater { test: t.test.clone(), at: t.at.clone(), gear: t.gear.clone(), ..AskedLater::default() });
         let again = OpenSymptom::with(&c, builtin(), "S1", None, |open| inspection_steps(open, &later, Heat::Cold, None));
         assert_eq!(again.len(), w.len());
         let last = again.last().unwrap();

@@ -3,6 +3,7 @@
 
 use crate::case::{Attachment, Case, Compared, Heard, LevelUnit};
 use crate::reasoning::knowledge::Knowledge;
+use imbl::Vector;
 use serde::{Deserialize, Serialize};
 
 /// So much louder is clearly louder: what an ear, or a meter held by hand, tells apart.
@@ -51,7 +52,7 @@ pub fn new_levels<'a>(case: &Case, told: &'a [Level]) -> Vec<&'a Level> {
 }
 
 /// The next two sounds, each with its place, that a person should compare: of places that they have not compared yet.
-pub fn to_compare<'a>(sounds: &'a [(String, String)], compared: &[Compared], person: &str) -> Option<(&'a str, &'a str)> {
+pub fn to_compare<'a>(sounds: &'a [(String, String)], compared: &Vector<Compared>, person: &str) -> Option<(&'a str, &'a str)> {
     let done = |a: &str, b: &str| {
         let same = |c: &Compared| (c.louder == a && c.quieter == b) || (c.louder == b && c.quieter == a);
         compared.iter().any(|c| c.by == person && same(c))
@@ -77,7 +78,7 @@ pub struct Loudest {
 
 /// The loudest of the places: by level, or where no level is clear by what was compared blind. None before two were
 /// listened at.
-pub fn loudest(heard: &[Heard], compared: &[Compared]) -> Option<Loudest> {
+pub fn loudest(heard: &[Heard], compared: &Vector<Compared>) -> Option<Loudest> {
     let score = |at: &str| {
         let won = compared.iter().filter(|c| c.louder == at).count();
         (won, compared.iter().filter(|c| c.quieter == at).count())
@@ -112,6 +113,7 @@ pub fn loudest(heard: &[Heard], compared: &[Compared]) -> Option<Loudest> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use imbl::vector;
     use serde_json::json;
 
     fn at(place: &str, level: f64) -> Heard {
@@ -124,22 +126,22 @@ mod tests {
 
     #[test]
     fn three_decibels_are_clear_and_one_is_not() {
-        let clear = loudest(&[at("hub.fl", 71.0), at("hub.fr", 66.0), at("diff.rear", 64.0)], &[]).unwrap();
+        let clear = loudest(&[at("hub.fl", 71.0), at("hub.fr", 66.0), at("diff.rear", 64.0)], &Vector::new()).unwrap();
         assert_eq!((clear.at.as_str(), clear.over, clear.clear), ("hub.fl", Some(5.0), true));
-        let close = loudest(&[at("hub.fl", 67.0), at("hub.fr", 66.0)], &[]).unwrap();
+        let close = loudest(&[at("hub.fl", 67.0), at("hub.fr", 66.0)], &Vector::new()).unwrap();
         assert!(!close.clear && close.at == "hub.fl");
-        assert_eq!(loudest(&[at("hub.fl", 67.0)], &[]), None);
+        assert_eq!(loudest(&[at("hub.fl", 67.0)], &Vector::new()), None);
     }
 
     #[test]
     fn where_levels_are_close_what_was_compared_blind_decides() {
         let close = [at("hub.fl", 67.0), at("hub.fr", 66.0)];
-        let once = loudest(&close, &[over("hub.fr", "hub.fl")]).unwrap();
+        let once = loudest(&close, &vector![over("hub.fr", "hub.fl")]).unwrap();
         assert_eq!((once.at.as_str(), once.clear), ("hub.fr", false));
-        let twice = loudest(&close, &[over("hub.fr", "hub.fl"), over("hub.fr", "hub.fl")]).unwrap();
+        let twice = loudest(&close, &vector![over("hub.fr", "hub.fl"), over("hub.fr", "hub.fl")]).unwrap();
         assert_eq!((twice.at.as_str(), twice.won, twice.clear), ("hub.fr", 2, true));
         // A clear level that blind ears contradict is not clear.
-        let odd = loudest(&[at("hub.fl", 72.0), at("hub.fr", 66.0)], &[over("hub.fr", "hub.fl")]).unwrap();
+        let odd = loudest(&[at("hub.fl", 72.0), at("hub.fr", 66.0)], &vector![over("hub.fr", "hub.fl")]).unwrap();
         assert!(odd.at == "hub.fl" && !odd.clear);
     }
 
@@ -147,8 +149,8 @@ mod tests {
     fn each_pair_of_places_is_compared_once_by_each_person() {
         let of = |f: &str, at: &str| (f.to_string(), at.to_string());
         let sounds = [of("1", "hub.fl"), of("2", "hub.fl"), of("3", "hub.fr"), of("4", "diff.rear")];
-        assert_eq!(to_compare(&sounds, &[], "Maren"), Some(("1", "3")));
-        let mut done = vec![Compared { by: "Maren".into(), ..over("hub.fr", "hub.fl") }];
+        assert_eq!(to_compare(&sounds, &Vector::new(), "Maren"), Some(("1", "3")));
+        let mut done = vector![Compared { by: "Maren".into(), ..over("hub.fr", "hub.fl") }];
         assert_eq!(to_compare(&sounds, &done, "Maren"), Some(("1", "4")));
         assert_eq!(to_compare(&sounds, &done, "Tovi"), Some(("1", "3")));
         done.extend(

@@ -18,11 +18,11 @@ pub fn warm_until(k: &Knowledge, at: Timestamp) -> String {
 pub fn observed(case: &mut Case, observation: Observation, rule: &Test, warm_until: &str) {
     // What cannot be made has moved nothing.
     if observation.outcome == NOT_POSSIBLE {
-        case.observations.push(observation);
+        case.observations.push_back(observation);
         return;
     }
     take_off(case, observation.at.as_deref(), rule);
-    case.observations.push(observation);
+    case.observations.push_back(observation);
     let is_up = case.state.as_ref().is_some_and(State::is_up);
     if rule.lift && !is_up {
         case.state.get_or_insert_default().on = Some("lift".into());

@@ -88,11 +88,11 @@ pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, anal
 }
 
 /// The last answers of a case: those at the end of its list to the same test with the same outcome.
-fn last_answers(case: &Case) -> &[Observation] {
+fn last_answers(case: &Case) -> Vec<&Observation> {
     let all = &case.observations;
-    let Some(last) = all.last() else { return &[] };
+    let Some(last) = all.last() else { return vec![] };
     let same = all.iter().rev().take_while(|o| o.test == last.test && o.outcome == last.outcome && o.phase == last.phase).count();
-    &all[all.len() - same..]
+    all.iter().skip(all.len() - same).collect()
 }
 
 /// What the last answers of a case did to a symptom: those at the end of its list that say the same of one test. None where

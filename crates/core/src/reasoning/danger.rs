@@ -51,7 +51,7 @@ fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) 
         done && r.mends(&h.fault, &h.at)
     });
     let all = &case.observations;
-    let is_latest = |i: usize, o: &Observation| !all[i + 1..].iter().any(|later| later.test == o.test && later.at == o.at);
+    let is_latest = |i: usize, o: &Observation| !all.iter().skip(i + 1).any(|later| later.test == o.test && later.at == o.at);
     let says = |o: &Observation| {
         tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
     };

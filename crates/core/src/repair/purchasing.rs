@@ -92,7 +92,7 @@ impl ChosenRepair {
         let others = self.with.iter().filter(|w| w.fault != self.fault).map(FaultAt::id);
         let with = others.chain(due_unaccounted(case)).map(AlsoChanged::Words).collect();
         let (part, unit) = self.part_and_unit();
-        case.repairs.push(Repair {
+        case.repairs.push_back(Repair {
             id: id.into(),
             symptom: self.symptom.clone(),
             fault: self.fault.clone(),
@@ -121,7 +121,7 @@ impl ChosenRepair {
             reason: self.reason.clone(),
             ..Due::default()
         };
-        case.replaced_as_due.push(entry(id.into(), &self.fault, self.at.clone(), self.gear.clone()));
+        case.replaced_as_due.push_back(entry(id.into(), &self.fault, self.at.clone(), self.gear.clone()));
         let more = self.with.iter().zip(2..).map(|(w, n)| entry(format!("{id}.{n}"), &w.fault, Some(w.at.clone()), None));
         case.replaced_as_due.extend(more);
     }
