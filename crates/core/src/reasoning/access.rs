@@ -1,6 +1,6 @@
 //! While it is open: what lies open when something has come off, and the looks that cost next to nothing then.
 
-use super::availability::open;
+use super::availability::NotMade;
 use super::information::information_gain;
 use super::knowledge::{Fault, Test};
 use super::likelihood::Model;
@@ -85,13 +85,13 @@ pub struct QuickLook {
 }
 
 /// The looks that are cheap because something is open: see [`super::OpenSymptom::quick_looks`]. `p` is what is believed of the hypotheses, `now` what
-/// is open as it stands.
+/// is open as it stands, of what was `not_made`.
 pub(super) fn quick_looks_among(
     case: &Case,
     model: &Model<'_>,
     symptom: &str,
     p: &[f64],
-    now: &[TestName<'_>],
+    (not_made, now): (&NotMade<'_>, &[TestName<'_>]),
     opened: &OpenedPlaces,
     but: Option<&str>,
 ) -> Vec<QuickLook> {
@@ -102,8 +102,8 @@ pub(super) fn quick_looks_among(
     let state = then.state.get_or_insert_default();
     state.on = Some("lift".into());
     state.off.extend(opened.off.iter().map(|p| p.id.clone()));
-    let mut looks: Vec<(f64, String, String, f64)> = open(&then, model, symptom)
-        .into_iter()
+    let mut looks: Vec<(f64, String, String, f64)> = not_made
+        .open(&then, model.k, symptom)
         .filter_map(|t| {
             let at = t.at.as_ref().filter(|p| opened.holds(p))?;
             let cost = minutes(&then, model.k, t.test, Some(at));

@@ -132,18 +132,32 @@ impl TestInstance<'_> {
     }
 }
 
+/// The tests that were not made yet.
+pub(crate) struct NotMade<'a> {
+    tests: Vec<TestInstance<'a>>,
+    /// Something was seen that forbids driving.
+    seen: bool,
+}
+
+impl<'a> NotMade<'a> {
+    pub fn new(case: &Case, model: &Model<'a>, symptom: &str) -> Self {
+        let Some(s) = case.symptom(symptom) else { return Self { tests: vec![], seen: false } };
+        let answered = Answered::new(case, model.k, s);
+        let mut tests = all_tries(model);
+        tests.retain(|t| !answered.is_done(t.test, t.at.as_ref(), t.gear.as_deref()));
+        Self { tests, seen: danger::is_seen(case, model.k, model.all) }
+    }
+
+    /// Those that can be made as the vehicle stands; `case` may stand otherwise than the one of which they are.
+    pub fn open(&self, case: &Case, k: &Knowledge, symptom: &str) -> impl Iterator<Item = &TestInstance<'a>> {
+        let s = case.symptom(symptom);
+        self.tests.iter().filter(move |t| s.is_some_and(|s| can_be_made(case, k, t.test, t.at.as_ref(), s, self.seen)))
+    }
+}
+
 /// The tests that can be made as the vehicle stands and were not.
 pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<TestInstance<'a>> {
-    let k = model.k;
-    let Some(s) = case.symptom(symptom) else { return vec![] };
-    let answered = Answered::new(case, k, s);
-    let seen = danger::is_seen(case, k, model.all);
-    let mut out = all_tries(model);
-    out.retain(|t| {
-        let at = t.at.as_ref();
-        can_be_made(case, k, t.test, at, s, seen) && !answered.is_done(t.test, at, t.gear.as_deref())
-    });
-    out
+    NotMade::new(case, model, symptom).open(case, model.k, symptom).cloned().collect()
 }
 
 /// Every test at every place and gear that this vehicle has.

@@ -8,8 +8,9 @@ use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, Observation};
 use crate::measure::critical_speed::{CriticalSpeedInput, critical_speed};
+use crate::vehicle::{Place, PlaceKind};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// Probability at least of what was seen.
 const SEEN_MIN_PROBABILITY: f64 = 0.95;
@@ -33,54 +34,74 @@ pub struct Danger {
     pub faults: Vec<FaultAt>,
 }
 
-/// Whether one of these tests came out so at a place when it was last made. A repair of the fault outdates what was found before
-/// it, not what is found after it.
-fn came_out(case: &Case, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) -> bool {
-    let Some(p) = &h.place else { return false };
-    let there = |at: &str| {
-        let corner = case.vehicle.place(at).and_then(|a| a.corner);
-        let of_shaft = p.is_of_shaft()
-            && case
-                .vehicle
-                .place(at)
-                .is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == crate::vehicle::PlaceKind::Prop);
-        is_within(at, &p.id) || corner.is_some() && corner == p.corner || of_shaft
-    };
-    let repaired = case.repairs.iter().any(|r| {
-        let done = r.result.as_deref().is_some_and(|result| result != "open");
-        done && r.mends(&h.fault, &h.at)
-    });
-    let all = &case.observations;
-    let is_latest = |i: usize, o: &Observation| !all.iter().skip(i + 1).any(|later| later.test == o.test && later.at == o.at);
-    let says = |o: &Observation| {
-        tests.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a)))
-    };
-    let counts = |o: &Observation| says(o) && (o.is_after() || !repaired) && o.at.as_deref().is_none_or(there);
-    all.iter().enumerate().any(|(i, o)| counts(o) && is_latest(i, o))
+/// What came out of each test at each place when it was last made.
+struct LatestAnswers<'a> {
+    case: &'a Case,
+    /// With the place, of an answer that names one.
+    all: Vec<(&'a Observation, Option<Option<Place>>)>,
 }
 
-/// What a suspect asks for now; none where its sign was not seen.
-fn clearance_for(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
-    match () {
-        () if !rule.never.is_empty() && came_out(case, &rule.never, h) => Some(Clearance::No),
-        () if rule.when.is_empty() || came_out(case, &rule.when, h) => Some(rule.drive),
-        () => None,
+impl<'a> LatestAnswers<'a> {
+    fn new(case: &'a Case) -> Self {
+        let mut latest: HashMap<(&str, Option<&str>), &Observation> = HashMap::new();
+        for o in &case.observations {
+            latest.insert((&o.test, o.at.as_deref()), o);
+        }
+        let place = |o: &Observation| o.at.as_deref().map(|at| case.vehicle.place(at));
+        Self { case, all: latest.into_values().map(|o| (o, place(o))).collect() }
     }
-}
 
-/// What a fault asks for because its own sign was seen, whatever the cause of a symptom is.
-fn seen(case: &Case, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
-    match () {
-        () if came_out(case, &rule.never, h) => Some(Clearance::No),
-        () if came_out(case, &rule.when, h) || came_out(case, &rule.seen, h) => Some(rule.drive),
-        () => None,
+    /// Whether one of these tests came out so at the place of a hypothesis. A repair of the fault outdates what was found before it,
+    /// not what is found after it.
+    fn came_out(&self, tests: &BTreeMap<String, Vec<String>>, h: &Hypothesis) -> bool {
+        let Some(p) = &h.place else { return false };
+        let there = |id: Option<&str>, at: Option<&Place>| {
+            let corner = at.and_then(|a| a.corner);
+            let of_shaft = p.is_of_shaft() && at.is_some_and(|a| a.is_of_shaft() && a.end == p.end && p.kind == PlaceKind::Prop);
+            id.is_some_and(|id| is_within(id, &p.id)) || corner.is_some() && corner == p.corner || of_shaft
+        };
+        let says = |o: &Observation| {
+            let said = |outcomes: &Vec<String>| outcomes.contains(&o.outcome) || o.also.iter().any(|a| outcomes.contains(a));
+            tests.get(&o.test).is_some_and(said)
+        };
+        let mut saying = self.all.iter().filter(|(o, _)| says(o)).peekable();
+        if saying.peek().is_none() {
+            return false;
+        }
+        let repaired = self.case.repairs.iter().any(|r| {
+            let done = r.result.as_deref().is_some_and(|result| result != "open");
+            done && r.mends(&h.fault, &h.at)
+        });
+        saying.any(|(o, place)| {
+            let here = place.as_ref().is_none_or(|at| there(o.at.as_deref(), at.as_ref()));
+            (o.is_after() || !repaired) && here
+        })
+    }
+
+    /// What a suspect asks for now; none where its sign was not seen.
+    fn clearance_for(&self, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
+        match () {
+            () if !rule.never.is_empty() && self.came_out(&rule.never, h) => Some(Clearance::No),
+            () if rule.when.is_empty() || self.came_out(&rule.when, h) => Some(rule.drive),
+            () => None,
+        }
+    }
+
+    /// What a fault asks for because its own sign was seen, whatever the cause of a symptom is.
+    fn seen(&self, rule: &DangerRule, h: &Hypothesis) -> Option<Clearance> {
+        match () {
+            () if self.came_out(&rule.never, h) => Some(Clearance::No),
+            () if self.came_out(&rule.when, h) || self.came_out(&rule.seen, h) => Some(rule.drive),
+            () => None,
+        }
     }
 }
 
 /// Whether something was seen that forbids driving.
 pub(super) fn is_seen(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> bool {
     let rule = |h: &Hypothesis| k.fault(&h.fault).and_then(|f| f.danger.as_ref()).filter(|_| !h.is_pair());
-    all.iter().any(|h| rule(h).is_some_and(|r| seen(case, r, h) == Some(Clearance::No)))
+    let latest = LatestAnswers::new(case);
+    all.iter().any(|h| rule(h).is_some_and(|r| latest.seen(r, h) == Some(Clearance::No)))
 }
 
 /// The road speed at which a section reaches its share of the bending speed, km/h.
@@ -94,9 +115,10 @@ fn critical_kmh(case: &Case, h: &Hypothesis) -> Option<f64> {
 
 /// Which hypotheses forbid driving, if they are the cause: a pair does when a member of it does.
 pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) -> Vec<bool> {
+    let latest = LatestAnswers::new(case);
     let alone = |h: &Hypothesis| {
         let rule = k.fault(&h.fault).and_then(|f| f.danger.as_ref());
-        rule.is_some_and(|r| clearance_for(case, r, h) == Some(Clearance::No))
+        rule.is_some_and(|r| latest.clearance_for(r, h) == Some(Clearance::No))
     };
     all.iter().map(|h| h.pair.map_or_else(|| alone(h), |members| members.iter().any(|m| alone(&all[*m])))).collect()
 }
@@ -104,8 +126,9 @@ pub(super) fn forbids_driving(case: &Case, k: &Knowledge, all: &[Hypothesis]) ->
 /// The statement on driving that a symptom's suspects propose; none where they hold too little.
 pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> {
     let rule = |i: usize| k.fault(&w.all[i].fault).and_then(|f| f.danger.as_ref()).filter(|_| !w.all[i].is_pair());
+    let latest = LatestAnswers::new(case);
     let suspects = |drive: Clearance| -> Vec<usize> {
-        (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| clearance_for(case, r, &w.all[i]) == Some(drive))).collect()
+        (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| latest.clearance_for(r, &w.all[i]) == Some(drive))).collect()
     };
     // A pair counts once when a member of it is named.
     let together = |of: &[usize]| -> f64 {
@@ -118,7 +141,7 @@ pub(super) fn danger(case: &Case, k: &Knowledge, w: &Weighed) -> Option<Danger> 
         let mut all = suspects(drive);
         let comes_off: Vec<usize> = all.iter().copied().filter(|&i| rule(i).is_some_and(|r| r.part_can_come_off)).collect();
         let was_seen: Vec<usize> =
-            (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| seen(case, r, &w.all[i]) == Some(drive))).collect();
+            (0..w.all.len()).filter(|&i| rule(i).is_some_and(|r| latest.seen(r, &w.all[i]) == Some(drive))).collect();
         let p = if was_seen.is_empty() { together(&all) } else { f64::max(together(&all), SEEN_MIN_PROBABILITY) };
         let proposed =
             !was_seen.is_empty() || p >= k.weights.danger.suspects || together(&comes_off) >= k.weights.danger.can_come_off;

@@ -1,7 +1,7 @@
 //! A symptom with what is open of it: weighed once, its tests laid out once, for all that is asked of both.
 
 use super::access::{OpenedPlaces, QuickLook, quick_looks_among};
-use super::availability::all_tries;
+use super::availability::{NotMade, all_tries};
 use super::hypotheses::Hypothesis;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
@@ -22,6 +22,7 @@ pub struct OpenSymptom<'a> {
     symptom: &'a str,
     model: &'a Model<'a>,
     saves: OnceCell<Vec<f64>>,
+    not_made: OnceCell<NotMade<'a>>,
 }
 
 /// A test by its name, where it is made, in which gear, and what it takes as the vehicle stands.
@@ -50,7 +51,16 @@ impl OpenSymptom<'_> {
         let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
         let model = Model::new(&case.vehicle, k, &w.all, kind);
         let evaluated = evaluate_tests(case, &model, symptom, &w);
-        then(&OpenSymptom { case, k, w: &w, evaluated, symptom, model: &model, saves: OnceCell::new() })
+        then(&OpenSymptom {
+            case,
+            k,
+            w: &w,
+            evaluated,
+            symptom,
+            model: &model,
+            saves: OnceCell::new(),
+            not_made: OnceCell::new(),
+        })
     }
 
     /// The hypotheses, the unknown one last.
@@ -104,6 +114,7 @@ impl OpenSymptom<'_> {
     /// The looks that are cheap because something is open, those that settle most first; `but` is the test that opens it.
     pub fn quick_looks(&self, opened: &OpenedPlaces, but: Option<&str>) -> Vec<QuickLook> {
         let now: Vec<TestName<'_>> = self.names().collect();
-        quick_looks_among(self.case, self.model, self.symptom, &self.w.p, &now, opened, but)
+        let not_made = self.not_made.get_or_init(|| NotMade::new(self.case, self.model, self.symptom));
+        quick_looks_among(self.case, self.model, self.symptom, &self.w.p, (not_made, &now), opened, but)
     }
 }
