@@ -16,6 +16,7 @@ use flate2::write::ZlibEncoder;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use sqlx::Row;
+use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::sync::Arc;
 use std::time::Duration;
@@ -241,33 +242,35 @@ impl Scope {
         let (stamp, knowledge) = a.state();
         let next = &a.assessment.next;
         let words = next.on_the_board(a.case(), a.assessment.proposal.as_ref());
-        // It is found by what it waits for.
-        sqlx::query(
-            "UPDATE case_search s SET search = found_by(s.said, $1, s.workshop_id) FROM case_file c
-             WHERE c.id = s.case_id AND c.id = $2 AND c.workshop_id = $3 AND s.workshop_id = $3 AND c.stamp = $4 AND c.waits_words <> $1",
+        // The case is locked first, as by an edit: two that lock in different orders wait for each other.
+        let waited: Option<String> = sqlx::query_scalar(
+            "SELECT waits_words FROM case_file WHERE id = $1 AND workshop_id = $2 AND stamp = $3 FOR NO KEY UPDATE",
         )
-        .bind(&words)
         .bind(a.stored.id)
         .bind(self.workshop())
         .bind(stamp)
-        .execute(&mut *self.tx)
+        .fetch_optional(&mut *self.tx)
         .await?;
-        let is_current = sqlx::query(
-            "UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5 AND stamp = $6",
-        )
-        .bind(next.station.id())
-        .bind(words)
-        .bind(knowledge)
-        .bind(a.stored.id)
-        .bind(self.workshop())
-        .bind(stamp)
-        .execute(&mut *self.tx)
-        .await?
-        .rows_affected()
-            == 1;
-        if !is_current {
-            return Ok(());
+        let Some(waited) = waited else { return Ok(()) };
+        // It is found by what it waits for.
+        if waited != words {
+            sqlx::query(
+                "UPDATE case_search SET search = found_by(said, $1, workshop_id) WHERE case_id = $2 AND workshop_id = $3",
+            )
+            .bind(&words)
+            .bind(a.stored.id)
+            .bind(self.workshop())
+            .execute(&mut *self.tx)
+            .await?;
         }
+        sqlx::query("UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5")
+            .bind(next.station.id())
+            .bind(words)
+            .bind(knowledge)
+            .bind(a.stored.id)
+            .bind(self.workshop())
+            .execute(&mut *self.tx)
+            .await?;
         self.insert_assessment(a, None).await?;
         sqlx::query(
             "DELETE FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NULL AND (stamp <> $3 OR knowledge <> $4)",
@@ -307,7 +310,8 @@ impl Scope {
 
     /// Weighs cases and says on the board what they wait for.
     pub(crate) async fn weigh_stale(&mut self, stale: &[Uuid]) -> Result<(), StoreError> {
-        for id in stale {
+        // In one order, so that two boards that weigh the same never wait for each other.
+        for id in stale.iter().collect::<BTreeSet<_>>() {
             let a = self.assessed(*id).await?;
             self.write_assessment(&a).await?;
         }

@@ -128,6 +128,37 @@ async fn edits_of_different_entries_never_collide_and_of_one_entry_both_are_show
 }
 
 #[tokio::test]
+async fn an_edit_and_who_keeps_what_a_case_comes_to_never_wait_for_each_other() {
+    let (store, w, id) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    // The edit has the case; the board, which weighs it, waits.
+    assert_eq!(send(&mut s, id, &maren(), vec![(edit(CaseAct::Stand(Standing { on: On::Lift })), None)]).await, ["applied 2"]);
+    let mut board = store.scope(w).await.unwrap();
+    let weighing = tokio::spawn(async move {
+        let knowledge = board.knowledge().await.unwrap();
+        let n = board.weigh_board_again(&knowledge).await;
+        board.commit().await.unwrap();
+        n
+    });
+    let mut owner = sqlx::PgPool::connect_lazy(&format!("{}/postgres", base())).unwrap().acquire().await.unwrap();
+    let waits =
+        "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%waits_words FROM case_file%'";
+    for _ in 0..200 {
+        if sqlx::query_scalar::<_, i64>(waits).fetch_one(&mut *owner).await.unwrap() > 0 {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+    // What the case is found by is written now.
+    assert_eq!(send(&mut s, id, &maren(), vec![(edit(finding("hose chafed")), None)]).await, ["applied 3"]);
+    s.commit().await.unwrap();
+    assert_eq!(weighing.await.unwrap().unwrap(), 1);
+    let mut s = store.scope(w).await.unwrap();
+    assert_eq!(s.case(id).await.unwrap().version, 3);
+    assert_eq!(s.search(&["hose".to_string()], 9).await.unwrap().len(), 1);
+}
+
+#[tokio::test]
 async fn what_is_taken_back_says_whose_and_what_needs_it() {
     let (store, w, id) = ground().await;
     let mut s = store.scope(w).await.unwrap();
