@@ -31,7 +31,7 @@ pub mod watch;
 pub mod workshop_knowledge;
 
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
-use sqlx::{PgPool, Postgres, Transaction};
+use sqlx::{ConnectOptions, PgPool, Postgres, Transaction};
 use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -172,7 +172,9 @@ impl Store {
 
     /// Brings the database of an owner's URL up to date.
     pub async fn migrate(owner_url: &str) -> Result<(), StoreError> {
-        let pool = PgPoolOptions::new().max_connections(2).acquire_timeout(Duration::from_secs(10)).connect(owner_url).await?;
+        // A migration takes what it takes; a warning before the answer of a command would stand in front of its JSON.
+        let options = PgConnectOptions::from_str(owner_url)?.disable_statement_logging();
+        let pool = PgPoolOptions::new().max_connections(2).acquire_timeout(Duration::from_secs(10)).connect_with(options).await?;
         roles::check_owner(&pool).await?;
         restate(&pool).await?;
         sqlx::migrate!("./migrations").run(&pool).await.map_err(|e| StoreError::Broken(e.to_string()))?;
