@@ -310,7 +310,7 @@ impl Scope {
 
     /// Weighs cases and says on the board what they wait for.
     pub(crate) async fn weigh_stale(&mut self, stale: &[Uuid]) -> Result<(), StoreError> {
-        // In one order, so that two boards that weigh the same never wait for each other.
+        // In one order: two boards that lock the same cases in different orders wait for each other.
         for id in stale.iter().collect::<BTreeSet<_>>() {
             let a = self.assessed(*id).await?;
             self.write_assessment(&a).await?;

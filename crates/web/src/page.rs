@@ -58,7 +58,7 @@ impl LoadedCase {
             .filter(|s| named(s))
             .or(assessed.assessment.next.symptom.as_deref().filter(|s| named(s)))
             .map(String::from)
-            .or_else(|| case.symptoms.front().map(|s| s.id.clone()));
+            .or_else(|| case.first_symptom().map(String::from));
         Ok(Self { assessed, task, last, symptom })
     }
     /// Works with the page's symptom and what is open of it, beside the threads that serve: see [`Self::with_open`].

@@ -1,7 +1,7 @@
 //! The document of a case: what stands in its file, kept whole, and the case that is read of it. An edit changes the case; of the
 //! document only what the edit changed is written.
 
-use super::entry::{LISTS, write_ids};
+use super::entry::{LISTS, with_lists, write_ids};
 use super::patch::{Change, changes, part, plain_numbers, push, put};
 use super::{Case, FORMAT, VERSION};
 use crate::error::Problem;
@@ -13,7 +13,9 @@ use std::sync::OnceLock;
 pub struct CaseDocument {
     whole: Value,
     case: Case,
+    /// Made when the text is asked for first; kept true by edits that only add.
     texts: OnceLock<Texts>,
+    /// Whether the document is as an edit leaves it: see [`is_settled`].
     settled: OnceLock<bool>,
 }
 
@@ -59,14 +61,6 @@ pub fn written(case: &Case) -> Value {
     v
 }
 
-/// Calls a macro with every list of entries.
-macro_rules! with_lists {
-    ($what:ident) => {
-        $what!(symptoms observations votes asked_later recordings measurements repairs attempts replaced_as_due hints safety found
-            opinions pinned listened compared)
-    };
-}
-
 /// Two states of a case, of each list only what comes after the entries with which both begin: most edits add one at the end.
 struct Tails {
     before: Case,
@@ -79,7 +73,7 @@ impl Tails {
     fn of(before: &Case, after: &Case) -> Self {
         let mut begins = vec![];
         macro_rules! tails {
-            ($($list:ident)*) => {{
+            ($($list:ident $_letter:literal),*) => {{
                 $(
                     let $list = before.$list.iter().zip(&after.$list).take_while(|(b, a)| std::ptr::eq(*b, *a) || b == a).count();
                     begins.push((stringify!($list), $list));
@@ -120,7 +114,7 @@ impl Tails {
     /// Whether nothing of the earlier state was changed, moved or taken out, if all changes only add entries.
     fn only_goes_on(&self) -> bool {
         macro_rules! ended {
-            ($($list:ident)*) => { $(self.before.$list.is_empty())&&* };
+            ($($list:ident $_letter:literal),*) => { $(self.before.$list.is_empty())&&* };
         }
         with_lists!(ended)
     }
@@ -128,7 +122,7 @@ impl Tails {
     /// Puts the entries that were added, as they were read back, at the end of the earlier state's.
     fn put_back(&self, read: Case, case: &mut Case) {
         macro_rules! put_back {
-            ($($list:ident)*) => {$(
+            ($($list:ident $_letter:literal),*) => {$(
                 case.$list.truncate(case.$list.len() - self.after.$list.len());
                 case.$list.append(read.$list);
             )*};

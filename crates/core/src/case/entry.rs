@@ -32,25 +32,25 @@ macro_rules! entry {
 }
 pub(super) use entry;
 
+/// Calls a macro with every list whose entries are found by id, and the letter of ids given by place.
+macro_rules! with_lists {
+    ($what:ident) => {
+        $what!(
+            symptoms 'S', observations 'o', votes 'v', asked_later 'k', recordings 'R',
+            measurements 'm', repairs 'r', attempts 'a', replaced_as_due 'd', hints 'h',
+            safety 's', found 'f', opinions 'q', pinned 'p', listened 'l',
+            compared 'c'
+        )
+    };
+}
+pub(super) use with_lists;
+
+macro_rules! names {
+    ($($list:ident $letter:literal),*) => { [$((stringify!($list), $letter)),*] };
+}
+
 /// The lists whose entries are found by id, with the letter of ids given by place.
-pub const LISTS: [(&str, char); 16] = [
-    ("symptoms", 'S'),
-    ("observations", 'o'),
-    ("votes", 'v'),
-    ("asked_later", 'k'),
-    ("recordings", 'R'),
-    ("measurements", 'm'),
-    ("repairs", 'r'),
-    ("attempts", 'a'),
-    ("replaced_as_due", 'd'),
-    ("hints", 'h'),
-    ("safety", 's'),
-    ("found", 'f'),
-    ("opinions", 'q'),
-    ("pinned", 'p'),
-    ("listened", 'l'),
-    ("compared", 'c'),
-];
+pub const LISTS: [(&str, char); 16] = with_lists!(names);
 
 /// Lists of words that are there or not: each word is added and taken out by itself.
 pub const SETS: [&[&str]; 3] = [&["history"], &["history_denied"], &["state", "off"]];

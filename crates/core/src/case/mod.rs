@@ -347,6 +347,11 @@ impl Case {
         symptoms.chain(attempts).chain(found).chain(repairs).chain(notes).collect()
     }
 
+    /// The symptom that is meant where none is named.
+    pub fn first_symptom(&self) -> Option<&str> {
+        self.symptoms.front().map(|s| s.id.as_str())
+    }
+
     /// A symptom by its id.
     pub fn symptom(&self, id: &str) -> Option<&Symptom> {
         self.symptoms.iter().find(|s| s.id == id)

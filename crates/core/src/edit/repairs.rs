@@ -20,7 +20,7 @@ fn check_choice(x: &EditContext, case: &Case, c: &ChosenRepair) -> Result<(), Pr
 /// A cause is chosen. Below the workshop's line, or with a cheap parting test open, not without a reason.
 pub(super) fn choose(x: &EditContext, case: &mut Case, e: &CaseEdit, c: &ChosenRepair) -> Result<Applied, Problem> {
     check_choice(x, case, c)?;
-    let symptom = c.symptom.as_deref().or(case.symptoms.front().map(|s| s.id.as_str())).unwrap_or_default();
+    let symptom = c.symptom.as_deref().or(case.first_symptom()).unwrap_or_default();
     if c.reason.as_ref().is_none_or(|r| r.trim().is_empty()) {
         let g = gates(case, x.knowledge, symptom, x.analysis, usize::MAX);
         let asked = g.asked_of(c);

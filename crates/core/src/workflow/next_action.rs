@@ -164,7 +164,7 @@ pub fn next_action(case: &Case, k: &Knowledge, diagnosis: &Diagnosis, proof: Opt
 /// What is done next for a repair that is not judged yet.
 fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification>) -> NextAction {
     let of = |action: NextAction| NextAction {
-        symptom: r.symptom.clone().or_else(|| case.symptoms.front().map(|s| s.id.clone())),
+        symptom: r.symptom.clone().or_else(|| case.first_symptom().map(String::from)),
         ..action
     };
     if !r.is_done() {
@@ -179,7 +179,7 @@ fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification
     let after = case.recordings.iter().any(|x| x.is_after() && case.is_weighed(x));
     // The run after is judged for every symptom that it can be held against.
     let judged = proof.is_some_and(|p| p.symptoms.iter().any(|s| s.verdict != Verdict::NotComparable));
-    let symptom = r.symptom.as_deref().or(case.symptoms.front().map(|s| s.id.as_str())).unwrap_or_default();
+    let symptom = r.symptom.as_deref().or(case.first_symptom()).unwrap_or_default();
     let list = proof_list(case, k, symptom);
     let all_made = !list.is_empty() && list.iter().all(|l| l.after.is_some());
     if after && judged || all_made {

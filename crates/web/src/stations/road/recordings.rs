@@ -146,7 +146,7 @@ async fn described_run(
         }),
     };
     Ok(RecordingSpec {
-        symptom: f.owned("symptom").or_else(|| case.symptoms.front().map(|s| s.id.clone())),
+        symptom: f.owned("symptom").or_else(|| case.first_symptom().map(String::from)),
         phase: Some(phase(f.text("phase").unwrap_or(&up.phase)).into()),
         gear: f.owned("gear"),
         throttle: Some(f.text("throttle").unwrap_or("drive").into()),
