@@ -203,7 +203,8 @@ async fn edits_survive_a_kill_between_append_and_answer() {
     let secret = password(&said);
     let (_, c) = server.sign_in("ida@skerry.example", &secret).await;
     let form = c.post(format!("{}/cases", server.url)).header("sec-fetch-site", "same-origin");
-    let r = form.header("content-type", "application/x-www-form-urlencoded").body("layout=0&title=Van").send().await.unwrap();
+    let r =
+        form.header("content-type", "application/x-www-form-urlencoded").body("layout=rwd-solid&title=Van").send().await.unwrap();
     let case = r.headers()["location"].to_str().unwrap().split('/').nth(2).unwrap().to_string();
     let edit = |n: usize, id: uuid::Uuid| {
         format!(

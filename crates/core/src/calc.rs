@@ -2,7 +2,9 @@
 //! interface and the pages share.
 
 use crate::error::{Problem, read_json};
-use crate::measure::{angles, bearing, critical_speed, orders, runout};
+use crate::measure::{
+    angle_plan, angles, backlash, balance, bearing, clamps, critical_speed, indexing, lash, orders, runout, shaft_length, torque,
+};
 use crate::reasoning::road_plan;
 use crate::units::{Hz, KilometresPerHour, Rpm};
 use crate::vehicle::{Tyre, Vehicle};
@@ -10,7 +12,25 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 /// The calculations there are.
-pub const NAMES: &[&str] = &["tyre", "speeds", "orders", "angles", "runout", "critical-speed", "bearing", "separability"];
+pub const NAMES: &[&str] = &[
+    "tyre",
+    "speeds",
+    "orders",
+    "separability",
+    "angles",
+    "angle-plan",
+    "runout",
+    "index",
+    "balance",
+    "clamps",
+    "balance-grade",
+    "lash",
+    "shaft-length",
+    "critical-speed",
+    "bearing",
+    "backlash",
+    "torque",
+];
 
 #[derive(Deserialize)]
 struct Setting {
@@ -42,8 +62,18 @@ pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
             v.range_ratio(s.range.as_deref())?;
             json!({ "orders": orders::orders(&v, s.gear.as_deref())? })
         }
+        "angles" if input["joints"].as_array().is_some_and(Vec::is_empty) => json!(angles::ends(&read_json(input)?)?),
         "angles" => json!(angles::angles(&read_json(input)?)?),
+        "angle-plan" => json!(angle_plan::angle_plan(&read_json(input)?)?),
         "runout" => json!(runout::runout(&read_json(input)?)?),
+        "index" => json!(indexing::index(&read_json(input)?)?),
+        "balance" => json!(balance::balance(&read_json(input)?)?),
+        "clamps" => json!(clamps::clamps(read_json(input)?)?),
+        "balance-grade" => json!(balance::balance_grade(read_json(input)?)?),
+        "lash" => json!(lash::lash(&read_json(input)?)?),
+        "shaft-length" => json!(shaft_length::shaft_length(&read_json(input)?)?),
+        "backlash" => json!(backlash::backlash(&read_json(input)?)?),
+        "torque" => json!(torque::torque(&read_json(input)?)?),
         "critical-speed" => json!(critical_speed::critical_speed(&read_json(input)?)?),
         "separability" => json!(road_plan::separability(&read_json(input)?)?),
         "bearing" => json!(bearing::bearing(read_json(input)?)?),

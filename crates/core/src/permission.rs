@@ -31,11 +31,13 @@ pub enum Act {
     Share,
     /// Change the workshop's own times, prices and limits.
     ChangeKnowledge,
+    /// Delete a case for good.
+    Delete,
 }
 
 impl Act {
     /// Every act.
-    pub const ALL: [Act; 5] = [Act::Read, Act::Edit, Act::Buy, Act::Share, Act::ChangeKnowledge];
+    pub const ALL: [Act; 6] = [Act::Read, Act::Edit, Act::Buy, Act::Share, Act::ChangeKnowledge, Act::Delete];
 
     /// Why somebody may not, as a sentence for them.
     pub fn refusal(self) -> &'static str {
@@ -45,6 +47,7 @@ impl Act {
             Act::Buy => "This account cannot order parts: ask a mechanic or the owner to decide.",
             Act::Share => "This account cannot show a case outside the workshop: ask a mechanic or the owner.",
             Act::ChangeKnowledge => "This account cannot change the workshop's times, prices and limits.",
+            Act::Delete => "Only an owner deletes a case; it can be put away.",
         }
     }
 }
@@ -79,6 +82,7 @@ impl Role {
         match act {
             Act::Read => true,
             Act::Edit => self != Role::Viewer,
+            Act::Delete => self == Role::Owner,
             Act::Buy | Act::Share | Act::ChangeKnowledge => matches!(self, Role::Owner | Role::Mechanic),
         }
     }
@@ -150,7 +154,7 @@ mod tests {
             }
         }
         let count = |r: Role| Act::ALL.iter().filter(|a| r.may(**a)).count();
-        assert_eq!(Role::ALL.map(count), [5, 5, 2, 1]);
+        assert_eq!(Role::ALL.map(count), [6, 5, 2, 1]);
     }
 
     #[test]

@@ -2,6 +2,17 @@
 //!
 //! Each is a thin wrapper over `f64` that serialises as the bare number; the key it stands under in
 //! a file or an answer carries the unit (`tir_mm`, `peak_hz`).
+//!
+//! Inside, everything is metric. [`Unit`] and [`UnitSystem`] are what people read and type: [`amount`] reads what was typed, [`sentence`],
+//! [`figure`] and [`field_text`] say it in the reader's units.
+
+mod amount;
+mod conversion;
+mod wording;
+
+pub use self::amount::{Amount, amount};
+pub use self::conversion::{Dimension, Unit, UnitSystem};
+pub use self::wording::{field_text, field_unit, figure, sentence};
 
 use serde::{Deserialize, Serialize};
 use std::ops::{Add, Div, Mul, Neg, Sub};

@@ -25,7 +25,7 @@ fn start() -> Case {
 fn edit(n: u64, by: &str, act: &Value) -> CaseEdit {
     let id = Uuid::from_u128(0x0192_f0c1_2a3b_7000_8000_0000_0000_0000 + u128::from(n));
     let act: CaseAct = serde_json::from_value(act.clone()).unwrap_or_else(|e| panic!("{act}: {e}"));
-    CaseEdit { id, at_time: "2026-11-29T08:00:00Z".parse().unwrap(), by: by.into(), act }
+    CaseEdit { by: by.into(), ..CaseEdit::new(id, "2026-11-29T08:00:00Z".parse().unwrap(), act) }
 }
 
 /// The parts in which two cases differ.
@@ -230,6 +230,317 @@ fn what_does_not_fit_is_named_by_its_field() {
     assert!(serde_json::from_value::<CaseAct>(json!({"set": {"path": "title", "value": 1}})).is_err());
 }
 
+#[test]
+fn what_stands_is_corrected_in_its_place_and_taken_out_by_itself() {
+    let mut j = Job::new();
+    j.does(&json!({"add-symptom": {"kind": "clunk", "words": "thud"}}));
+    j.does(&json!({"answer-intake": {"symptom": "S2", "question": "heard", "answer": "yes"}}));
+    let mut made = |act: Value| j.does(&act).entry.unwrap();
+    let first = made(wiggle("prop.rear.j1", "play"));
+    let swung = made(
+        json!({"swing-joint": {"at": "prop.rear.j2", "pulls": {"arm_mm": 100, "first_n": [4, 4, 4], "second_n": [4, 12, 4]}}}),
+    );
+    let later = made(wiggle("prop.rear.j3", "none"));
+    let read = made(
+        json!({"measure": {"at": "prop.rear.s2.centre", "reading": {"kind": "runout", "input": {"mm": [0.1, 0.3, 0.4, 0.3, 0.1, 0.0]}}}}),
+    );
+    let tried = made(json!({"record-attempt": {"what": "tyres", "trust": "bill"}}));
+    let hose = made(json!({"report-finding": {"what": "hose chafed", "at": "hub.rl"}}));
+    let run = made(json!({"add-recording": {"id": "R1", "file": "recordings/r1.csv", "gear": "5"}}));
+    let repair =
+        made(json!({"choose-repair": {"fault": "joint-worn", "at": "prop.rear.j2", "symptom": "S1", "reason": "it binds"}}));
+
+    // The answer from long ago: only it changes, at its place in time.
+    j.does(&json!({"correct-answer": {"id": first, "now": {"test": "joint-wiggle", "at": "prop.rear.j2", "outcome": "none", "symptom": "S1", "note": "the other joint"}}}));
+    let o = &j.document.case().observations[0];
+    assert_eq!((o.id.as_str(), o.at.as_deref(), o.outcome.as_str()), (first.as_str(), Some("prop.rear.j2"), "none"));
+    assert_eq!((o.by.as_deref(), o.at_time.is_some(), o.note.as_deref()), (Some("Maren"), true, Some("the other joint")));
+    // A feel in place of the balance: the pulls go with what they said.
+    j.does(&json!({"correct-answer": {"id": swung, "now": {"test": "joint-swing", "at": "prop.rear.j2", "outcome": "smooth", "symptom": "S1"}}}));
+    assert_eq!(j.document.case().observations[1].balance, None);
+    j.does(&json!({"correct-symptom": {"id": "S2", "now": {"kind": "knock", "words": "thud", "speed_kmh": {"peak": 20}}}}));
+    let s = j.document.case().symptom("S2").unwrap();
+    assert_eq!((s.kind.as_str(), s.condition.get("heard").map(String::as_str)), ("knock", Some("yes")));
+    j.does(&json!({"correct-reading": {"id": read, "now": {"at": "prop.rear.s1.centre", "reading": {"kind": "runout", "input": {"mm": [0.1, 0.2, 0.1, 0.0]}}}}}));
+    assert_eq!(j.document.case().measurements[0].at.as_deref(), Some("prop.rear.s1.centre"));
+    j.does(&json!({"correct-attempt": {"id": tried, "now": {"what": "tyres", "trust": "seen", "changed": "nothing"}}}));
+    j.does(&json!({"correct-finding": {"id": hose, "now": {"what": "hose cracked", "at": "hub.rr"}}}));
+    j.does(&json!({"correct-run": {"id": run, "gear": "4", "throttle": "coast", "symptom": "S1"}}));
+    let c = j.document.case();
+    assert_eq!((c.attempts[0].trust.as_deref(), c.found[0].what.as_str()), (Some("seen"), "hose cracked"));
+    assert_eq!((c.recordings[0].gear.as_deref(), c.recordings[0].file.as_str()), (Some("4"), "recordings/r1.csv"));
+    // A verdict too early.
+    j.does(&json!({"finish-repair": {"id": repair, "marks": "two dots"}}));
+    j.does(&json!({"judge-repair": {"id": repair, "result": "cured"}}));
+    j.does(&json!({"reopen-repair": {"id": repair}}));
+    assert!(j.document.case().repairs[0].waits_for_proof());
+
+    for (act, code, field) in [
+        (json!({"correct-answer": {"id": "o9", "now": {"test": "joint-wiggle", "outcome": "none"}}}), "missing", "id"),
+        (json!({"correct-answer": {"id": later, "now": {"test": "turn", "outcome": "left"}}}), "other-test", "test"),
+        (
+            json!({"correct-answer": {"id": later, "now": {"test": "joint-wiggle", "at": "moon", "outcome": "none"}}}),
+            "unknown-place",
+            "at",
+        ),
+        (json!({"correct-symptom": {"id": "S2", "now": {"kind": "hum"}}}), "unknown-kind", "kind"),
+        (json!({"correct-run": {"id": run, "gear": "9"}}), "unknown-gear", "gear"),
+        (json!({"correct-run": {"id": run, "range": "crawler"}}), "unknown-answer", "range"),
+        (json!({"correct-finding": {"id": hose, "now": {"what": " "}}}), "missing", "what"),
+        (json!({"reopen-repair": {"id": repair}}), "judged", "id"),
+        (json!({"discount-history": {"tag": "lowered"}}), "missing", "tag"),
+        // What belongs to it goes first.
+        (json!({"remove-entry": {"entry": "symptom", "id": "S1"}}), "needed", "id"),
+    ] {
+        assert_eq!(j.refuses(&act), (code.to_string(), field.to_string()), "{act}");
+    }
+
+    for (kind, id) in
+        [("answer", &later), ("reading", &read), ("attempt", &tried), ("finding", &hose), ("run", &run), ("repair", &repair)]
+    {
+        j.does(&json!({"remove-entry": {"entry": kind, "id": id}}));
+        assert_eq!(j.refuses(&json!({"remove-entry": {"entry": kind, "id": id}})), ("missing".into(), "id".into()));
+    }
+    j.does(&json!({"discount-history": {"tag": "earlier-work"}}));
+    j.does(&json!({"remove-entry": {"entry": "symptom", "id": "S2"}}));
+    let c = j.document.case();
+    assert_eq!((c.symptoms.len(), c.observations.len(), c.history.len()), (1, 2, 0));
+    assert_eq!((c.measurements.len(), c.attempts.len(), c.found.len(), c.recordings.len(), c.repairs.len()), (0, 0, 0, 0, 0));
+}
+
+#[test]
+fn when_it_comes_is_an_answer_of_the_intake_or_what_a_test_would_have_shown() {
+    let mut j = Job::new();
+    j.does(&json!({"add-symptom": {"kind": "clunk", "words": "thud", "when": ["pulling", "bend-left", "bend-right", "selecting", "braking", "axle-engaged"]}}));
+    let c = j.document.case();
+    let s = c.symptom("S2").unwrap();
+    assert_eq!((s.condition["load"].as_str(), s.condition["turn"].as_str()), ("drive", "both"));
+    let shown: Vec<(&str, &str, Option<&str>)> =
+        c.observations.iter().map(|o| (o.test.as_str(), o.outcome.as_str(), o.source.as_deref())).collect();
+    // This vehicle has no axle that is engaged.
+    assert!(shown.contains(&("engage", "clunk", Some("driver"))) && !shown.iter().any(|o| o.0 == "axle-engage"), "{shown:?}");
+    assert_eq!(c.state, None, "what is told moves no vehicle");
+    assert_eq!(
+        j.refuses(&json!({"add-symptom": {"kind": "clunk", "when": ["dreaming"]}})),
+        ("unknown-answer".into(), "when".into())
+    );
+}
+
+#[test]
+fn a_vehicle_chosen_wrongly_is_of_another_layout_and_what_is_seldom_fitted_is_said() {
+    let mut j = Job::new();
+    j.does(&wiggle("prop.rear.j3", "play"));
+    j.does(&json!({"describe-vehicle": {"name": "Mail van 4", "tyre": {"size": "33x12.50R15LT"}}}));
+    j.does(&json!({"choose-layout": {"layout": "4x4-free-hubs"}}));
+    let v = &j.document.case().vehicle;
+    assert_eq!((v.name.as_str(), v.tyre.size.as_deref()), ("Mail van 4", Some("33x12.50R15LT")));
+    assert!(v.transfer.is_some() && v.axles.iter().any(|a| a.free_hubs));
+    assert_eq!(j.document.case().observations.len(), 1, "what was seen stays");
+    j.does(&json!({"describe-vehicle": {"front_drive": "full-time", "motor": true, "bearings": [{"at": "hub.fl", "number": "BX 6206"}],
+        "axles": [{"end": "rear", "limited_slip": "yes", "floating": "full", "tyre": {"size": "235/65R16"}}, {"end": "front", "free_hubs": false}]}}));
+    let v = j.document.case().vehicle.clone();
+    let rear = v.axles.iter().find(|a| a.end == baricord_core::vehicle::End::Rear).unwrap();
+    assert_eq!((rear.limited_slip, rear.tyre.as_ref().and_then(|t| t.size.as_deref())), (Some(true), Some("235/65R16")));
+    assert_eq!(
+        (v.motor.is_some(), v.bearings.iter().find(|b| b.at == "hub.fl").and_then(|b| b.number.as_deref())),
+        (true, Some("BX 6206"))
+    );
+    j.does(&json!({"describe-vehicle": {"axles": [{"end": "rear", "limited_slip": "unknown", "tyre": {}}]}}));
+    let rear = j.document.case().vehicle.axles.iter().find(|a| a.end == baricord_core::vehicle::End::Rear).unwrap().clone();
+    assert_eq!((rear.limited_slip, rear.tyre), (None, None));
+    j.does(&json!({"choose-layout": {"layout": "fwd-manual"}}));
+    j.does(&json!({"describe-vehicle": {"half_shafts": [{"corner": "fr", "intermediate": true, "bearing": true}]}}));
+    assert!(j.document.case().vehicle.place("half.fr.bearing").is_some());
+    assert_eq!(unknown_keys(j.document.json()), Vec::<String>::new());
+    assert_eq!(j.refuses(&json!({"choose-layout": {"layout": "sidecar"}})), ("unknown-layout".into(), "layout".into()));
+    assert_eq!(
+        j.refuses(&json!({"describe-vehicle": {"half_shafts": [{"corner": "rl", "intermediate": true}]}})),
+        ("unknown-place".into(), "at".into())
+    );
+}
+
+#[test]
+fn several_repairs_over_several_places_stay_open_until_each_is_judged_and_work_needs_no_complaint() {
+    let mut j = Job::new();
+    let chosen = json!({"choose-repair": {"fault": "joint-worn", "at": "prop.rear.j1", "with": [{"fault": "joint-worn", "at": "prop.rear.j2"}], "symptom": "S1", "reason": "both click"}});
+    let joints = j.does(&chosen).entry.unwrap();
+    let hubs = j
+        .does(&json!({"plan-work": {"task": "replace", "at": "hub.fl", "places": ["hub.fr", "hub.fl"], "reason": "due"}}))
+        .entry
+        .unwrap();
+    let c = j.document.case();
+    assert_eq!((c.repairs.len(), c.repairs[0].places.as_slice()), (2, &["prop.rear.j2".to_string()][..]));
+    assert_eq!((c.repairs[1].places.as_slice(), c.repairs[1].task.as_deref()), (&["hub.fr".to_string()][..], Some("replace")));
+    let words = baricord_core::reasoning::wording::repair_words(builtin(), c, &c.repairs[1]);
+    assert_eq!(words, "replace: front left hub and front right hub");
+    let p = |c: &Case| diagnose(c, builtin(), None).symptoms[0].ranked.iter().map(|r| r.p).collect::<Vec<_>>();
+    let before = p(c);
+    j.does(&json!({"finish-repair": {"id": hubs}}));
+    j.does(&json!({"judge-repair": {"id": hubs, "result": "cured"}}));
+    assert_eq!(p(j.document.case()), before, "work without a search says nothing of a cause");
+    assert!(j.document.case().repairs[0].is_open());
+    j.does(&json!({"finish-repair": {"id": joints, "marks": "two dots"}}));
+    j.does(&json!({"judge-repair": {"id": joints, "result": "cured"}}));
+    for (act, code, field) in [
+        (json!({"plan-work": {"task": "polish", "at": "hub.fl"}}), "unknown-task", "task"),
+        (json!({"plan-work": {"task": "grease", "at": "moon"}}), "unknown-place", "at"),
+        (json!({"plan-work": {"task": "replace", "at": "hub.fl", "part": "stolen"}}), "unknown-part", "part"),
+        (json!({"plan-work": {"task": "replace", "what": " "}}), "missing", "what"),
+    ] {
+        assert_eq!(j.refuses(&act), (code.to_string(), field.to_string()), "{act}");
+    }
+    // A part that is no place of the vehicle, by its name.
+    let judged = p(j.document.case());
+    let shocks =
+        j.does(&json!({"plan-work": {"task": "replace", "what": "rear shock absorbers", "reason": "leaking"}})).entry.unwrap();
+    assert_eq!(p(j.document.case()), judged);
+    let c = j.document.case();
+    let words = baricord_core::reasoning::wording::repair_words(builtin(), c, c.repairs.iter().find(|r| r.id == shocks).unwrap());
+    assert_eq!(words, "replace: rear shock absorbers");
+    // Without a complaint: planned, done, handed back.
+    let mut d = Case::new_document("c2", "Service", json!(rear_drive(1)));
+    d["symptoms"] = json!([]);
+    let mut j = Job { document: CaseDocument::new(Case::from_json(&d).unwrap()), past: vec![] };
+    let next = |j: &Job| {
+        let c = j.document.case();
+        baricord_core::workflow::next_action::next_action(c, builtin(), &diagnose(c, builtin(), None), None).words
+    };
+    assert!(next(&j).starts_with("Take down"));
+    let slip = j.does(&json!({"plan-work": {"task": "grease", "at": "prop.rear.slip"}})).entry.unwrap();
+    assert!(next(&j).starts_with("Make the repair: grease: "), "{}", next(&j));
+    j.does(&json!({"finish-repair": {"id": slip}}));
+    assert!(next(&j).starts_with("Drive a short way"), "{}", next(&j));
+    j.does(&json!({"judge-repair": {"id": slip, "result": "cured"}}));
+    assert_eq!(next(&j), "Hand it back: the work is done");
+}
+
+/// A job as a mechanic tells it: what was found first, readings, what others tried, the driver's words last. It ends with the same answer
+/// as in the program's order, whichever way it is told.
+#[test]
+fn a_changed_size_is_the_vehicles_from_then_on_and_what_rests_on_it_is_made_again() {
+    let mut j = Job::new();
+    let readings: Vec<Value> = (0..8).map(|i| json!({"deg": 45 * i, "mm": 0.05})).collect();
+    for at in ["prop.rear.s1.centre", "prop.rear.s2.centre"] {
+        j.does(&json!({"measure": {"at": at, "reading": {"kind": "runout", "input": {"readings": readings}}}}));
+    }
+    let was = j.document.case().vehicle.clone();
+    let length = was.props[0].sections[0].length_mm.get();
+    let done = j.does(&json!({"change-dimensions": {
+        "vehicle": {"sections": [{"at": "prop.rear.s1", "length_mm": length - 15.0}], "tyre": {"size": "225/70R15"}},
+        "angles": ["prop.rear"]}}));
+    assert!(done.words.contains(&format!("length: {length} mm to {} mm", length - 15.0)), "{}", done.words);
+    assert!(done.words.contains("to 225/70R15") && done.words.contains("angles of the"), "{}", done.words);
+    let case = j.document.case();
+    assert_eq!(case.vehicle.props[0].sections[0].length_mm.get(), length - 15.0);
+    assert_eq!(case.dimension_changes[0].before.as_ref(), Some(&was));
+    // Both were read at the same minute as the change: only what came before it is old.
+    assert!(case.measurements.iter().all(|m| case.outdated_reading(m).is_none()));
+    let mut earlier = case.clone();
+    for m in &mut earlier.measurements {
+        m.at_time = Some("2026-11-28T08:00:00Z".into());
+    }
+    let old: Vec<bool> = earlier.measurements.iter().map(|m| earlier.outdated_reading(m).is_some()).collect();
+    assert_eq!(old, [true, false]);
+    let tyre_answer = |at: &str| {
+        let o = baricord_core::case::Observation {
+            at: Some(at.into()),
+            at_time: Some("2026-11-28T08:00:00Z".into()),
+            ..Default::default()
+        };
+        earlier.outdated_answer(&o).is_some()
+    };
+    assert!(tyre_answer("wheel.fl") && tyre_answer("wheel.rr") && !tyre_answer("hub.fl"));
+    assert_eq!(
+        j.refuses(&json!({"change-dimensions": {"vehicle": {"tyre": {"size": "225/70R15"}}}})),
+        ("nothing-changed".into(), "changed".into())
+    );
+    assert_eq!(j.refuses(&json!({"change-dimensions": {"vehicle": {"name": "x"}}})), ("no-size".into(), "vehicle".into()));
+    assert_eq!(j.refuses(&json!({"change-dimensions": {"angles": ["prop.front"]}})), ("unknown-place".into(), "angles".into()));
+    assert_eq!(
+        j.refuses(&json!({"change-dimensions": {"angles": ["prop.rear"], "repair": "r9"}})),
+        ("missing".into(), "repair".into())
+    );
+    // The driveline was chosen wrongly: no run was driven with what it was taken for.
+    j.does(&json!({"choose-layout": {"layout": "rwd-solid"}}));
+    assert_eq!(j.document.case().dimension_changes[0].before, None);
+    let event = j.past.last().unwrap().id;
+    j.does(&json!({"take-back": {"event": event}}));
+    assert_eq!(j.document.case().dimension_changes[0].before.as_ref(), Some(&was));
+    // Angles are not kept in the vehicle: it is as it was.
+    j.does(&json!({"change-dimensions": {"angles": ["prop.rear"]}}));
+    assert_eq!(j.document.case().dimension_changes[1].before, None);
+    // An undo gives the vehicle its sizes back.
+    let event = j.past[2].id;
+    j.does(&json!({"take-back": {"event": event}}));
+    assert_eq!((&j.document.case().vehicle, j.document.case().dimension_changes.len()), (&was, 0));
+}
+
+#[test]
+fn a_note_is_kept_worded_otherwise_and_taken_out_and_moves_nothing() {
+    let mut j = Job::new();
+    let answer = |j: &Job| json!(diagnose(j.document.case(), builtin(), None));
+    let before = answer(&j);
+    let id = j.does(&json!({"add-note": {"text": " owner needs it on Friday ", "at": "hub.rl"}})).entry.unwrap();
+    assert_eq!(
+        (j.document.case().notes[0].text.as_str(), j.document.case().notes[0].by.as_str()),
+        ("owner needs it on Friday", "Maren")
+    );
+    assert_eq!(answer(&j), before);
+    j.does(&json!({"correct-note": {"id": id, "now": {"text": "on Saturday"}}}));
+    assert_eq!((j.document.case().notes[0].text.as_str(), &j.document.case().notes[0].at), ("on Saturday", &None));
+    assert_eq!(j.refuses(&json!({"add-note": {"text": " "}})), ("missing".into(), "text".into()));
+    assert_eq!(j.refuses(&json!({"add-note": {"text": "x", "at": "moon"}})), ("unknown-place".into(), "at".into()));
+    j.does(&json!({"remove-entry": {"entry": "note", "id": id}}));
+    assert!(j.document.case().notes.is_empty());
+}
+
+#[test]
+fn a_job_told_in_any_order_ends_with_the_same_answer() {
+    let told = [
+        json!({"add-symptom": {"kind": "vibration", "felt": ["seat"], "heard_from": "centre", "speed_kmh": {"from": 70, "peak": 95, "to": 110}, "words": "buzz"}}),
+        json!({"answer-test": {"test": "neutral-coast", "outcome": "persists"}}),
+        json!({"answer-test": {"test": "other-gear-same-speed", "outcome": "same"}}),
+        wiggle("prop.rear.j1", "none"),
+        wiggle("prop.rear.j2", "play"),
+        json!({"answer-test": {"test": "support-bearing-look", "at": "prop.rear.sb1", "outcome": "firm"}}),
+        json!({"measure": {"at": "prop.rear.s2.centre", "reading": {"kind": "runout", "input": {"mm": [0.1, 0.2, 0.1, 0.0]}}}}),
+        json!({"record-attempt": {"what": "new tyres", "trust": "bill", "changed": "nothing", "cause": {"fault": "wheel-imbalance", "at": "wheel.rl"}}}),
+        json!({"count-history": {"tag": "lowered"}}),
+        json!({"report-finding": {"what": "hose chafed"}}),
+    ];
+    // What names no symptom is of all; the words may come last.
+    let plain = |act: &Value| {
+        let mut act = act.clone();
+        if let Some(t) = act.get_mut("answer-test").and_then(Value::as_object_mut) {
+            t.remove("symptom");
+        }
+        act
+    };
+    let ranked = |order: &[usize]| {
+        let mut d = Case::new_document("c1", "Shake", json!(rear_drive(2)));
+        d["symptoms"] = json!([]);
+        let mut j = Job { document: CaseDocument::new(Case::from_json(&d).unwrap()), past: vec![] };
+        order.iter().for_each(|i| drop(j.does(&plain(&told[*i]))));
+        let d = diagnose(j.document.case(), builtin(), None);
+        let mut all: Vec<(String, f64)> = d.symptoms[0].ranked.iter().map(|r| (format!("{}@{}", r.fault, r.at), r.p)).collect();
+        all.sort_by(|a, b| a.0.cmp(&b.0));
+        (all, d.step.map(|s| format!("{s:?}")))
+    };
+    let usual: Vec<usize> = (0..told.len()).collect();
+    let (p, step) = ranked(&usual);
+    let findings_first: Vec<usize> = usual.iter().copied().skip(1).chain([0]).collect();
+    let backwards: Vec<usize> = usual.iter().rev().copied().collect();
+    let mixed = vec![6, 4, 8, 0, 9, 2, 5, 7, 1, 3];
+    for order in [findings_first, backwards, mixed] {
+        let (q, other) = ranked(&order);
+        assert_eq!(p.len(), q.len());
+        for (a, b) in p.iter().zip(&q) {
+            assert!(a.0 == b.0 && (a.1 - b.1).abs() < 1e-9, "{order:?}: {a:?} {b:?}");
+        }
+        assert_eq!(step, other, "{order:?}");
+    }
+}
+
 /// What an import holds that is no word of the trade is kept, told, and moves nothing.
 #[test]
 fn unknown_words_of_an_import_are_told_and_do_not_weigh() {
@@ -261,10 +572,12 @@ fn unknown_words_of_an_import_are_told_and_do_not_weigh() {
 }
 
 /// Acts that may come in any order: the number chooses.
-fn any_act(n: u8, repairs: &[String]) -> Value {
+fn any_act(n: u8, repairs: &[String], case: &Case) -> Value {
     let repair = repairs.last().cloned().unwrap_or_default();
+    let answer = case.observations.get(usize::from(n) % case.observations.len().max(1)).cloned().unwrap_or_default();
+    let found = case.found.front().map(|f| f.id.clone()).unwrap_or_default();
     let joint = format!("prop.rear.j{}", 1 + n % 3);
-    match n % 17 {
+    match n % 25 {
         0 => wiggle(&joint, "none"),
         1 => wiggle(&joint, "play"),
         2 => json!({"answer-test": {"test": "turn", "outcome": "left", "symptom": "S1"}}),
@@ -281,6 +594,14 @@ fn any_act(n: u8, repairs: &[String]) -> Value {
         13 => json!({"choose-repair": {"fault": "joint-worn", "at": joint, "reason": "x", "symptom": "S1"}}),
         14 => json!({"plan-repair": {"id": repair, "marks": format!("{n} dots")}}),
         15 => json!({"finish-repair": {"id": repair}}),
+        16 => json!({"correct-answer": {"id": answer.id, "now": {"test": answer.test, "at": joint, "outcome": "play"}}}),
+        17 => json!({"remove-entry": {"entry": "answer", "id": answer.id}}),
+        18 => json!({"remove-entry": {"entry": "repair", "id": repair}}),
+        19 => json!({"correct-finding": {"id": found, "now": {"what": format!("other {n}")}}}),
+        20 => json!({"correct-symptom": {"id": "S1", "now": {"kind": "shudder", "words": format!("{n}")}}}),
+        21 => json!({"add-note": {"text": format!("note {n}")}}),
+        22 => json!({"change-dimensions": {"vehicle": {"sections": [{"at": "prop.rear.s1", "length_mm": 700 + u32::from(n)}]}}}),
+        23 => json!({"change-dimensions": {"angles": ["prop.rear"]}}),
         _ => json!({"cancel-repair": {"id": repair}}),
     }
 }
@@ -292,7 +613,7 @@ proptest! {
     fn what_is_taken_back_last_first_leaves_the_case_as_it_was(numbers in prop::collection::vec(any::<u8>(), 0..25)) {
         let (mut j, mut states, mut repairs) = (Job::new(), vec![], vec![]);
         for n in numbers {
-            let (before, e) = (j.document.case().clone(), edit(j.past.len() as u64, "Maren", &any_act(n, &repairs)));
+            let (before, e) = (j.document.case().clone(), edit(j.past.len() as u64, "Maren", &any_act(n, &repairs, j.document.case())));
             if j.edit(&e).is_ok() {
                 states.push((e.id, before));
                 if matches!(e.act, CaseAct::ChooseRepair(_)) {
@@ -318,7 +639,7 @@ proptest! {
     fn what_is_taken_back_from_the_middle_touches_nothing_else(numbers in prop::collection::vec(any::<u8>(), 1..25), which in any::<prop::sample::Index>()) {
         let (mut j, mut repairs) = (Job::new(), vec![]);
         for n in numbers {
-            let e = edit(j.past.len() as u64, "Maren", &any_act(n, &repairs));
+            let e = edit(j.past.len() as u64, "Maren", &any_act(n, &repairs, j.document.case()));
             if j.edit(&e).is_ok() && matches!(e.act, CaseAct::ChooseRepair(_)) {
                 repairs.push(e.entry_id());
             }

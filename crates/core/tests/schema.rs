@@ -43,6 +43,7 @@ fn whole() -> Value {
     }
     d["symptoms"][0]["speed_kmh"] = json!({"from": 1, "peak": 2, "to": 3});
     d["symptoms"][0]["condition"] = json!({"heard": "yes"});
+    d["dimension_changes"][0]["before"] = d["vehicle"].clone();
     d["measurements"][0]["input"] = json!({"mm": [1, 2, 3, 4]});
     d
 }

@@ -18,7 +18,7 @@ pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Prob
             return Err(Problem::new("unknown-recording", format!("the case has no recording {id}")).field("recording"));
         }
     }
-    let found = attribution::analyze(&case.vehicle, &read_all(&case, source), &Silent)?;
+    let found = attribution::analyze(&case, &read_all(&case, source), &Silent)?;
     // Nothing asked for could be read: that is an error, with the first reason.
     if !found.recordings.is_empty() && found.recordings.iter().all(|r| r.refused) {
         let first = &found.recordings[0];
@@ -37,7 +37,7 @@ pub fn diagnose(source: &CaseSource) -> Result<(Case, Diagnosis), Problem> {
     let case = Case::from_json(&source.document)?;
     let found = match case.recordings.is_empty() {
         true => None,
-        false => Some(attribution::analyze(&case.vehicle, &read_all(&case, source), &Silent)?),
+        false => Some(attribution::analyze(&case, &read_all(&case, source), &Silent)?),
     };
     let mut d = reasoning::diagnose(&case, builtin(), found.as_ref());
     for r in found.iter().flat_map(|a| &a.recordings).filter(|r| r.refused) {
@@ -49,7 +49,7 @@ pub fn diagnose(source: &CaseSource) -> Result<(Case, Diagnosis), Problem> {
 /// Before against after, order by order.
 pub fn prove(source: &CaseSource) -> Result<Verification, Problem> {
     let case = Case::from_json(&source.document)?;
-    let tracked = analysis::track(&case.vehicle, &read_all(&case, source), &Silent)?;
-    let found = attribution::read_tracked(&case.vehicle, &tracked, &Silent)?;
+    let tracked = analysis::track(&case, &read_all(&case, source), &Silent)?;
+    let found = attribution::read_tracked(&case, &tracked, &Silent)?;
     Ok(verify::verify(&case, &tracked, &found))
 }

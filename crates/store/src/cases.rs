@@ -303,10 +303,10 @@ impl Scope {
                SELECT id FROM case_file WHERE workshop_id = $1 AND (weighed_by < $5 OR weighed_by > $5) ORDER BY updated_at DESC LIMIT $6) AS stale
              FROM unnest($2::text[], $3::bool[]) WITH ORDINALITY AS s(lane, shown, n)
              CROSS JOIN LATERAL (
-               SELECT count(*) AS count FROM (SELECT FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane LIMIT $7) counted) c
+               SELECT count(*) AS count FROM (SELECT FROM case_file WHERE workshop_id = $1 AND waits_for = s.lane AND archived_at IS NULL LIMIT $7) counted) c
              LEFT JOIN LATERAL (
                SELECT id, title, vehicle, waits_for, waits_words, updated_at, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
-               FROM case_file WHERE s.shown AND workshop_id = $1 AND waits_for = s.lane ORDER BY updated_at DESC LIMIT $4) l ON true
+               FROM case_file WHERE s.shown AND workshop_id = $1 AND waits_for = s.lane AND archived_at IS NULL ORDER BY updated_at DESC LIMIT $4) l ON true
              ORDER BY s.n, l.updated_at DESC",
         )
         .bind(self.workshop())
@@ -336,7 +336,8 @@ impl Scope {
     pub async fn search(&mut self, wordings: &[String], most: i64) -> Result<Vec<BoardLine>, StoreError> {
         let Some(query) = search_query(wordings) else { return Ok(vec![]) };
         Ok(sqlx::query_as(
-            "SELECT id, title, vehicle, waits_for, waits_words, (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
+            "SELECT id, title, vehicle, waits_for, CASE WHEN archived_at IS NULL THEN waits_words ELSE 'put away' END AS waits_words,
+                    (extract(epoch FROM now() - updated_at) / 60)::bigint AS idle_minutes
              FROM case_file WHERE workshop_id = $1 AND id IN (SELECT cases_that_say($3, $2)) ORDER BY updated_at DESC LIMIT $2",
         )
         .bind(self.workshop())

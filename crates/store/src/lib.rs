@@ -6,6 +6,7 @@
 //! | module | what it keeps |
 //! |---|---|
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
+//! | [`case_life`] | which cases are put away or deleted |
 //! | [`assessments`] | what each case comes to, weighed once |
 //! | [`workshop_knowledge`] | a workshop's own changes of the knowledge, and the knowledge that they make |
 //! | [`events`] | what was done to each case, edit by edit |
@@ -17,6 +18,7 @@
 
 pub mod analysis_tasks;
 pub mod assessments;
+pub mod case_life;
 pub mod cases;
 pub mod drives;
 pub mod events;

@@ -48,7 +48,7 @@ async fn ground() -> (Store, Uuid, Uuid) {
 }
 
 fn edit(act: CaseAct) -> CaseEdit {
-    CaseEdit { id: Uuid::now_v7(), at_time: "2026-11-29T08:00:00Z".parse().unwrap(), by: String::new(), act }
+    CaseEdit::new(Uuid::now_v7(), "2026-11-29T08:00:00Z".parse().unwrap(), act)
 }
 fn maren() -> Author {
     Author::person("Maren", Role::Owner)

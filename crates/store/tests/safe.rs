@@ -59,7 +59,7 @@ async fn an_id_of_a_run_is_never_used_again() {
     let id = case(&store, w).await;
     let mut s = store.scope(w).await.unwrap();
     let maren = Author::program("Maren");
-    let edit = |act| CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::UNIX_EPOCH, by: String::new(), act };
+    let edit = |act| CaseEdit::new(Uuid::now_v7(), jiff::Timestamp::UNIX_EPOCH, act);
     for want in ["R1", "R2"] {
         let run = s.new_run_id(id).await.unwrap();
         assert_eq!(run, want);

@@ -70,7 +70,7 @@ fn nth_edit(n: usize) -> CaseEdit {
             ..TestResult::default()
         })),
     };
-    CaseEdit { id: Uuid::now_v7(), at_time: jiff::Timestamp::now(), by: String::new(), act }
+    CaseEdit::new(Uuid::now_v7(), jiff::Timestamp::now(), act)
 }
 
 async fn edits(g: &Ground) {

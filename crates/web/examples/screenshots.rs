@@ -34,8 +34,19 @@ async fn main() {
     shot(&b, &out, "knowledge").await;
     b.go(&format!("{url}/cases/new")).await;
     shot(&b, &out, "new-case").await;
-    b.go(&format!("{pilot}/complaint")).await;
-    shot(&b, &out, "complaint").await;
+    let part = |at: &str| format!("{ranger}/part/{at}?s=S1");
+    let found = format!("{ranger}/find?q=nut+came+off+by+hand&s=S1");
+    sheet(&b, &out, "part-and-search", &[(part("prop.rear.j1"), ""), (found, "")]).await;
+    let answer = {
+        b.go(&format!("{ranger}/entries?s=S1")).await;
+        let href = b.js("return document.querySelector('a[href*=\"/entries/answer/\"]').href").await;
+        href.as_str().expect("an answer").to_string()
+    };
+    sheet(&b, &out, "mending", &[(format!("{ranger}/entries?s=S1"), ""), (answer, "")]).await;
+    let open =
+        |fold: &str| format!("document.querySelector('#{fold}').open = true; document.querySelector('#{fold}').scrollIntoView()");
+    let complaint = format!("{pilot}/complaint");
+    sheet(&b, &out, "vehicle-and-intake", &[(complaint.clone(), &open("vehicle")), (complaint, &open("symptom"))]).await;
     b.go(&format!("{van}/road")).await;
     b.see("canvas[data-drawn=yes]").await;
     shot(&b, &out, "road").await;
@@ -96,19 +107,8 @@ async fn main() {
     shot(&b, &out, "paper").await;
     b.go(&format!("{van}/decide")).await;
     b.key("t").await;
-    for (name, page) in [("angles-pit", format!("{fish}/measure?tool=angles")), ("road-pit", format!("{van}/road"))] {
-        b.go(&page).await;
-        if name == "road-pit" {
-            b.see("canvas[data-drawn=yes]").await;
-        }
-        shot(&b, &out, name).await;
-    }
-    b.go(&url).await;
-    b.key("t").await;
-    let phone = serde_json::json!({"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": true});
-    b.web.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.expect("a phone");
-    b.go(&format!("{ranger}/lift")).await;
-    shot(&b, &out, "phone").await;
+    b.go(&format!("{fish}/measure?tool=angles")).await;
+    shot(&b, &out, "angles-pit").await;
     b.end().await;
 }
 
@@ -116,4 +116,74 @@ async fn shot(b: &Browser, out: &str, name: &str) {
     tokio::time::sleep(std::time::Duration::from_millis(700)).await;
     let png = b.web.screenshot_as_png().await.expect("a picture");
     std::fs::write(format!("{out}/{name}.png"), png).expect("the picture can be written");
+}
+
+async fn phone(b: &Browser) {
+    let phone = serde_json::json!({"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": true});
+    b.web.cdp().send_raw("Emulation.setDeviceMetricsOverride", phone).await.expect("a phone");
+}
+
+/// A picture as rows of four bytes a point.
+struct Picture {
+    width: usize,
+    height: usize,
+    points: Vec<u8>,
+}
+
+async fn picture(b: &Browser) -> Picture {
+    tokio::time::sleep(std::time::Duration::from_millis(700)).await;
+    let bytes = b.web.screenshot_as_png().await.expect("a picture");
+    let mut decoder = png::Decoder::new(std::io::Cursor::new(bytes));
+    decoder.set_transformations(png::Transformations::ALPHA | png::Transformations::STRIP_16);
+    let mut reader = decoder.read_info().expect("a picture");
+    let mut points = vec![0; reader.output_buffer_size().expect("a picture that fits")];
+    let info = reader.next_frame(&mut points).expect("a picture");
+    Picture { width: info.width as usize, height: info.height as usize, points }
+}
+
+/// Pages, a row each: on the desk light and dark, and on a phone. What is run on each page comes with it.
+async fn sheet(b: &Browser, out: &str, name: &str, pages: &[(String, &str)]) {
+    const GAP: usize = 24;
+    let mut rows = vec![];
+    for (page, script) in pages {
+        let mut row = vec![];
+        for view in ["light", "dark", "phone"] {
+            if view == "phone" {
+                phone(b).await;
+            }
+            b.go(page).await;
+            b.see("main").await;
+            if view == "dark" {
+                b.js("document.documentElement.dataset.theme = 'pit'").await;
+            }
+            b.js(script).await;
+            row.push(picture(b).await);
+            if view == "phone" {
+                b.web.cdp().send_raw("Emulation.clearDeviceMetricsOverride", serde_json::json!({})).await.expect("the desk");
+                b.size(1280, 800).await;
+            }
+        }
+        rows.push(row);
+    }
+    let width = rows.iter().map(|r| r.iter().map(|p| p.width + GAP).sum::<usize>() - GAP).max().unwrap_or(0);
+    let height = rows.iter().map(|r| r.iter().map(|p| p.height).max().unwrap_or(0) + GAP).sum::<usize>() - GAP;
+    let mut sheet = vec![0xff; width * height * 4];
+    let mut top = 0;
+    for row in &rows {
+        let mut left = 0;
+        for p in row {
+            for y in 0..p.height {
+                let to = ((top + y) * width + left) * 4;
+                sheet[to..to + p.width * 4].copy_from_slice(&p.points[y * p.width * 4..(y + 1) * p.width * 4]);
+            }
+            left += p.width + GAP;
+        }
+        top += row.iter().map(|p| p.height).max().unwrap_or(0) + GAP;
+    }
+    let file = std::fs::File::create(format!("{out}/{name}.png")).expect("a folder that can be written");
+    let mut encoder = png::Encoder::new(std::io::BufWriter::new(file), width as u32, height as u32);
+    encoder.set_color(png::ColorType::Rgba);
+    encoder.set_depth(png::BitDepth::Eight);
+    encoder.set_compression(png::Compression::High);
+    encoder.write_header().and_then(|mut w| w.write_image_data(&sheet)).expect("the picture can be written");
 }

@@ -144,7 +144,7 @@ fn of_outcome(id: Uuid, o: Outcome) -> Answer {
 fn read(v: &Value) -> Result<SentEdit, Box<Answer>> {
     let id = v["id"].as_str().and_then(|id| id.parse().ok());
     let one: OneEdit = read_json(v).map_err(|p| Box::new(refused(id, p)))?;
-    let edit = CaseEdit { id: one.id, at_time: one.at_time, by: String::new(), act: one.act };
+    let edit = CaseEdit::new(one.id, one.at_time, one.act);
     if edit.comes_with_more() {
         let message = "this comes with a file, a recording or a link: it goes by the page of the case";
         return Err(Box::new(refused(id, Problem::new("comes-with-more", message).field("do"))));

@@ -3,20 +3,23 @@
 use crate::App;
 use crate::error::PageError;
 use crate::rendered_pages::RenderedPages;
-use crate::theme;
+use crate::{reader_units, theme};
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::{FromRequestParts, Query, State};
+use axum::http::header::SET_COOKIE;
 use axum::http::request::Parts;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use axum_login::{AuthUser, AuthnBackend, UserId};
 use baricord_core::permission::Act;
+use baricord_core::units::UnitSystem;
 use baricord_store::events::Author;
 use baricord_store::people::Person;
 use baricord_store::{Scope, Store, StoreError};
+use cookie::{Cookie, SameSite};
 use serde::Deserialize;
 use std::sync::Arc;
 use tower_governor::GovernorLayer;
@@ -83,6 +86,11 @@ impl Member {
         Ok(self.store.scope(self.person.workshop_id).await?)
     }
 
+    /// The units in which they read and type.
+    pub fn units(&self) -> UnitSystem {
+        UnitSystem::of(&self.person.units)
+    }
+
     /// As the author of what they do.
     pub fn author(&self) -> Author {
         Author::person(&self.person.name, self.person.role())
@@ -95,7 +103,10 @@ impl FromRequestParts<App> for Member {
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, PageError> {
         let session = AuthSession::from_request_parts(parts, app).await.map_err(|_| PageError::Down)?;
         match session.user.filter(|u| !u.0.demo || app.is_demo_request(&parts.headers)) {
-            Some(SignedIn(person)) => Ok(Member { person, store: app.store.clone(), pages: app.pages.clone() }),
+            Some(SignedIn(person)) => {
+                reader_units::reads(UnitSystem::of(&person.units));
+                Ok(Member { person, store: app.store.clone(), pages: app.pages.clone() })
+            }
             None => {
                 let get = parts.method == axum::http::Method::GET;
                 let next = if get { parts.uri.path() } else { "/" };
@@ -169,7 +180,19 @@ async fn sign_in(
         return Ok((StatusCode::UNAUTHORIZED, page).into_response());
     };
     session.login(&user).await.map_err(|e| PageError::Broken(e.to_string()))?;
-    Ok(theme::keep(&user.0.theme, Redirect::to(&next)))
+    let known = known_to_pages(&user.0.id.to_string(), Redirect::to(&next));
+    Ok(theme::keep(&user.0.theme, known))
+}
+
+/// Pages keep what was typed and not sent by who typed it: a cookie that scripts can read says who is signed in. It opens nothing.
+fn known_to_pages(person: &str, answer: impl IntoResponse) -> Response {
+    let mut response = answer.into_response();
+    let year = cookie::time::Duration::days(365);
+    let cookie = Cookie::build(("person", person)).path("/").max_age(year).same_site(SameSite::Lax);
+    if let Ok(value) = HeaderValue::from_str(&cookie.to_string()) {
+        response.headers_mut().append(SET_COOKIE, value);
+    }
+    response
 }
 
 async fn sign_out(mut session: AuthSession) -> Result<Redirect, PageError> {
@@ -179,15 +202,19 @@ async fn sign_out(mut session: AuthSession) -> Result<Redirect, PageError> {
 
 #[derive(Deserialize)]
 struct Preferences {
-    theme: String,
+    #[serde(default)]
+    theme: Option<String>,
+    #[serde(default)]
+    units: Option<String>,
     #[serde(default)]
     back: String,
 }
 
 async fn preferences(m: Member, Form(p): Form<Preferences>) -> Result<Response, PageError> {
-    let theme = theme::named(&p.theme);
+    let theme = theme::named(p.theme.as_deref().unwrap_or(&m.person.theme));
+    let units = p.units.as_deref().map_or(m.units(), UnitSystem::of);
     let mut s = m.scope().await?;
-    s.set_preferences(m.person.id, theme, &m.person.units).await?;
+    s.set_preferences(m.person.id, theme, units.id()).await?;
     s.commit().await?;
     Ok(theme::keep(theme, Redirect::to(safe(&p.back))))
 }

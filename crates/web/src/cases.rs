@@ -14,12 +14,13 @@ use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
-use baricord_core::vehicle::{Vehicle, sample};
+use baricord_core::error::Problem;
+use baricord_core::vehicle::layout::{layouts, of_layout};
 use serde::Deserialize;
 use uuid::Uuid;
 
 struct Layout {
-    id: usize,
+    id: &'static str,
     words: &'static str,
     picture: String,
 }
@@ -32,47 +33,23 @@ struct NewCase {
     layouts: Vec<Layout>,
 }
 
-const LAYOUT_WORDS: &[&str] = &[
-    "rear drive, shaft in one piece",
-    "rear drive, shaft in two",
-    "rear drive, shaft in three",
-    "rear drive, independent rear axle",
-    "front drive",
-    "all-wheel drive, coupling before the rear axle",
-    "four-wheel drive with transfer case",
-    "gearbox at the rear axle",
-    "electric drive unit",
-    "front drive, continuously variable",
-];
-
-fn layouts() -> Vec<Vehicle> {
-    sample::every_layout()
-}
-
 async fn new_case(m: Member) -> Result<NewCase, PageError> {
     may_write(&m)?;
-    let layouts = layouts()
-        .iter()
-        .zip(LAYOUT_WORDS)
-        .enumerate()
-        .map(|(id, (v, words))| Layout { id, words, picture: picture(v) })
-        .collect();
+    let layouts = layouts().into_iter().map(|l| Layout { id: l.id, words: l.words, picture: picture(&l.vehicle) }).collect();
     Ok(NewCase { theme: m.person.theme.clone(), person: m.person.name.clone(), layouts })
 }
 
 #[derive(Deserialize)]
 struct Opening {
-    layout: usize,
+    layout: String,
     #[serde(default)]
     title: String,
 }
 
 async fn open_case(m: Member, Form(f): Form<Opening>) -> Result<Redirect, PageError> {
     may_write(&m)?;
-    let mut v = layouts()
-        .into_iter()
-        .nth(f.layout)
-        .ok_or_else(|| baricord_core::error::Problem::new("unknown-layout", "choose one of the pictures").field("layout"))?;
+    let unknown = || Problem::new("unknown-layout", "choose one of the pictures").field("layout");
+    let mut v = of_layout(&f.layout).ok_or_else(unknown)?;
     v.name = String::new();
     let title = if f.title.trim().is_empty() { "New case".to_string() } else { f.title.trim().to_string() };
     let mut s = m.scope().await?;
@@ -95,14 +72,4 @@ async fn case_home(m: Member, Path(id): Path<Uuid>) -> Result<Redirect, PageErro
 /// Routes of a case as a whole.
 pub fn routes() -> Router<App> {
     Router::new().route("/cases/new", get(new_case)).route("/cases", post(open_case)).route("/cases/{id}", get(case_home))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn every_layout_has_its_words() {
-        assert_eq!(layouts().len(), LAYOUT_WORDS.len());
-    }
 }

@@ -67,11 +67,15 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
         let x = px + pw * (t - lo) / (hi - lo);
         let _ = write!(o, r#"<line class="hair" x1="{x:.1}" y1="{:.1}" x2="{x:.1}" y2="{:.1}"/>"#, py + ph, py + ph + 5.0);
         // The last figure carries the unit; it is drawn leftwards near the edge, so that it is never cut.
-        let (class, at, unit) = match i + 1 == all.len() {
-            true => ("end", (x + 42.0).min(px + pw + 12.0), " km/h"),
-            false => ("mid", x, ""),
+        let y = py + ph + 19.0;
+        let _ = match i + 1 == all.len() {
+            true => {
+                write!(o, r#"<text class="figure end" x="{:.1}" y="{y:.1}">{t:.0} km/h</text>"#, (x + 42.0).min(px + pw + 12.0))
+            }
+            false => {
+                write!(o, r#"<text class="figure mid" x="{x:.1}" y="{y:.1}" data-figure="{t:.0}" data-of="km/h">{t:.0}</text>"#)
+            }
         };
-        let _ = write!(o, r#"<text class="figure {class}" x="{at:.1}" y="{:.1}">{t:.0}{unit}</text>"#, py + ph + 19.0);
     }
 }
 
@@ -112,13 +116,13 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: Option<f64>) -> Str
             f.high_spot_deg.get()
         );
         let over = limit.is_some_and(|l| f.raw_tir_mm.get() > l);
-        let of_limit = limit.map_or(String::new(), |l| format!(", limit {l:.2}"));
+        let of_limit = limit.map_or(String::new(), |l| format!(", limit {l:.2} mm"));
+        let tir = format!("{:.2}", f.raw_tir_mm.get());
         let _ = write!(
             o,
-            r#"<text class="big mid{}" x="{cx}" y="{:.1}">{:.2}</text><text class="note mid" x="{cx}" y="{:.1}">mm{of_limit}</text>"#,
+            r#"<text class="big mid{}" x="{cx}" y="{:.1}" data-figure="{tir}" data-of="mm">{tir}</text><text class="note mid" x="{cx}" y="{:.1}"><tspan data-figure="{tir}" data-of="mm" data-part="unit">mm</tspan>{of_limit}</text>"#,
             if over { " over" } else { "" },
             cy + 4.0,
-            f.raw_tir_mm.get(),
             cy + 22.0
         );
     } else {
@@ -309,7 +313,7 @@ mod tests {
         let input = baricord_core::measure::runout::RunoutInput { readings: Some(points.clone()), ..Default::default() };
         let fit = baricord_core::measure::runout::runout(&input).unwrap();
         let svg = dial(&points, Some(&fit), Some(0.75));
-        assert!(svg.contains("mm, limit 0.75") && svg.contains("big mid over"));
+        assert!(svg.contains("limit 0.75 mm") && svg.contains("big mid over"));
         assert!(!dial(&points, Some(&fit), Some(3.0)).contains("big mid over"));
         let unlimited = dial(&points, Some(&fit), None);
         assert!(!unlimited.contains("limit") && !unlimited.contains("big mid over"));

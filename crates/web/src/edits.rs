@@ -11,13 +11,13 @@ use uuid::Uuid;
 
 /// An edit that is made now, by whoever the store is told.
 pub fn new_edit(act: CaseAct) -> CaseEdit {
-    CaseEdit { id: Uuid::now_v7(), at_time: Timestamp::now(), by: String::new(), act }
+    CaseEdit::new(Uuid::now_v7(), Timestamp::now(), act)
 }
 
 /// Keeps what a form did to a case. A form that names its edit is kept once, and one that says which version it was made on does not
 /// overwrite what somebody changed since. None where it was kept before.
 pub async fn keep(m: &Member, s: &mut Scope, id: Uuid, f: &FormFields, act: CaseAct) -> Result<Option<Applied>, PageError> {
-    let edit = CaseEdit { id: f.edit_id()?.unwrap_or_else(Uuid::now_v7), ..new_edit(act) };
+    let edit = CaseEdit { id: f.edit_id()?.unwrap_or_else(Uuid::now_v7), as_typed: f.as_typed(), ..new_edit(act) };
     Ok(s.edit_case(id, &m.author(), edit, f.version()).await?.1)
 }
 

@@ -165,6 +165,11 @@ impl IntoResponse for PageError {
             (None, Some(l)) => format!("{} (line {l})", problem.message),
             (None, None) => problem.message.clone(),
         };
+        let coded = |text: &str| {
+            let coded = percent_encoding::utf8_percent_encode(text, percent_encoding::NON_ALPHANUMERIC).to_string();
+            HeaderValue::from_str(&coded).ok()
+        };
+        let field = problem.field.as_deref().and_then(coded);
         let page = ErrorPage {
             title,
             message: problem.message,
@@ -178,9 +183,12 @@ impl IntoResponse for PageError {
             response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static(RETRY_AFTER_SECONDS));
         }
         // Percent-encoded: headers are ASCII, sentences are not.
-        let coded = percent_encoding::utf8_percent_encode(&header, percent_encoding::NON_ALPHANUMERIC).to_string();
-        if let Ok(v) = HeaderValue::from_str(&coded) {
+        if let Some(v) = coded(&header) {
             response.headers_mut().insert("x-problem", v);
+        }
+        // By which the page finds the field in its form.
+        if let Some(v) = field {
+            response.headers_mut().insert("x-problem-field", v);
         }
         response
     }

@@ -47,6 +47,8 @@ struct EventRow {
     person: String,
     own: bool,
     what: String,
+    /// Amounts as they were typed, where that was in another unit.
+    typed: String,
     taken_back: bool,
     can_be_taken_back: bool,
 }
@@ -83,6 +85,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         taken_back: e.taken_back,
         can_be_taken_back: can_write && e.can_be_taken_back(),
         person: e.person,
+        typed: e.edit.map_or(String::new(), |x| x.0.as_typed.into_values().collect::<Vec<_>>().join(", ")),
         what: e.what,
     };
     slot.render(&HistoryPage { f, rows: events.into_iter().take(SHOWN as usize).map(row).collect(), has_border, more })

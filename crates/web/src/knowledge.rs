@@ -207,7 +207,8 @@ async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(
 }
 
 async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    let f = FormFields(f);
+    // What the workshop knows is kept and typed in metric units.
+    let f = FormFields::metric(f);
     let ships = builtin().fault(&id).ok_or(PageError::NotFound)?;
     let back = f.text("back") == Some("yes");
     change(&m, |h| {
@@ -227,7 +228,7 @@ async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Stri
 }
 
 async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    let f = FormFields(f);
+    let f = FormFields::metric(f);
     let ships = builtin().test(&id).ok_or(PageError::NotFound)?;
     let back = f.text("back") == Some("yes");
     change(&m, |h| {
@@ -241,7 +242,7 @@ async fn change_test(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(Strin
 }
 
 async fn change_workshop(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    let f = FormFields(f);
+    let f = FormFields::metric(f);
     let was = &builtin().weights;
     change(&m, |h| {
         h.rate = own(&f, "rate", was.time.rate)?;
@@ -254,7 +255,7 @@ async fn change_workshop(m: Member, Form(f): Form<Vec<(String, String)>>) -> Res
 
 /// Its own limits, all at once: an empty field takes one back.
 async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
-    let f = FormFields(f);
+    let f = FormFields::metric(f);
     change(&m, |h| {
         for (key, ..) in LIMITS {
             let ships = shipped_limit(key);

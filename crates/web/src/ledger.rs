@@ -1,13 +1,14 @@
 //! The ledger of a symptom: the ranked causes with how sure, what is ruled out and by what, what the last answer did, the next
 //! step large and the two after it small.
 
+use crate::mend;
 use crate::page::LoadedCase;
 use crate::wording::{ask_words, cause_words, kind_words};
-use baricord_core::case::Case;
-use baricord_core::error::Warning;
+use baricord_core::case::{Case, Observation};
+use baricord_core::edit::act::EntryKind;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::reasoning::wording::{factor_words, outcome_words, percent_words, ranked_words, twins_words};
-use baricord_core::reasoning::{Ranked, SymptomAnswer, hypotheses};
+use baricord_core::reasoning::{Ranked, SymptomAnswer, disagreeing, hypotheses};
 use baricord_core::workflow::next_action::ActionKind;
 
 /// A cause in the ledger.
@@ -55,9 +56,32 @@ pub struct Ledger {
     pub then: Vec<NextLine>,
     pub warnings: Vec<String>,
     /// What was observed twice and came out otherwise.
-    pub contradictions: Vec<String>,
+    pub contradictions: Vec<Disagreement>,
     /// What would put another cause first.
     pub overturn: String,
+}
+
+/// Answers to one question that disagree.
+pub struct Disagreement {
+    /// The question.
+    pub words: String,
+    /// Each answer with who gave it, and where it is opened; the last one counts.
+    pub answers: Vec<(String, String)>,
+}
+
+/// Answers of a symptom that disagree, side by side.
+fn disagreements(k: &LoadedCase, symptom: &str) -> Vec<Disagreement> {
+    let (kb, case) = (&*k.knowledge, k.case());
+    let answer = |o: &&Observation| {
+        let came = outcome_words(kb, &case.vehicle, &o.test, &o.outcome, None);
+        let words = o.by.as_ref().map_or(came.clone(), |by| format!("{came} ({by})"));
+        (words, mend::href(k.stored.id, EntryKind::Answer, &o.id, symptom))
+    };
+    let of = |answers: Vec<&Observation>| Disagreement {
+        words: answers.first().map_or(String::new(), |o| ask_words(kb, case, &o.test, o.at.as_deref(), o.gear.as_deref())),
+        answers: answers.iter().map(answer).collect(),
+    };
+    disagreeing(case, kb, symptom).into_iter().map(of).collect()
 }
 
 /// What moved a cause, each with how much, in words.
@@ -157,10 +181,9 @@ pub fn ledger(k: &LoadedCase, symptom: &str) -> Option<Ledger> {
     l.ruled = ruled(kb, case, a);
     l.effect = k.assessment.of_symptom(&a.id).and_then(|s| s.effect.as_ref()).map_or(String::new(), |e| e.words());
     l.then = then(k);
-    let (contradictions, warnings): (Vec<_>, Vec<_>) =
-        k.assessment.diagnosis.warnings.iter().partition(|w| w.code == "contradiction");
-    let words = |of: Vec<&Warning>| of.into_iter().map(|w| w.message.clone()).collect();
-    (l.contradictions, l.warnings) = (words(contradictions), words(warnings));
+    l.contradictions = disagreements(k, symptom);
+    let told = k.assessment.diagnosis.warnings.iter().filter(|w| w.code != "contradiction");
+    l.warnings = told.map(|w| w.message.clone()).collect();
     l.overturn = overturn_words(k, &a.id, 1).pop().unwrap_or_default();
     // What is cured needs no next test.
     if case.cured_by(&a.id).is_some() {

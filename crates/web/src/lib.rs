@@ -8,12 +8,15 @@
 //! | [`edits`] | what a form sends, as an edit of the case |
 //! | [`page`], [`rendered_pages`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
-//! | [`board`], [`cases`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened, each vehicle's history, what is known |
-//! | [`history`] | what was done to a case, and taken back |
+//! | [`board`], [`cases`], [`case_life`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened and put away, each vehicle's history, what is known |
+//! | [`history`], [`mend`] | what was done to a case, and taken back; what stands in it, corrected or taken out |
+//! | [`notes`] | what is worth remembering and weighs nothing |
+//! | [`find`] | everything that can be entered, found by what people say |
 //! | [`printout`], [`second_opinion`], [`import_export`] | what leaves: one page, a link for one person, the open file |
 //! | [`api`], [`api_edits`], [`api_tokens`] | the same answers for programs, edits from scripts and waiting pages, by which tokens they call |
 //! | [`worker`], [`drive_runner`] | analyses and drives under way; [`thermal_state`] is where the core meets a clock |
 //! | [`auth`], [`request_body`], [`upload`], [`work_limits`] | who signs in; what may come in, and how much at once |
+//! | [`reader_units`] | pages in mm and km/h or in inches and mph |
 //! | [`error`], [`theme`], [`static_files`], [`table_export`] | errors as pages, dark or light, files inside the program, tables as CSV |
 //! | [`demo`] | the made-up fleet of Harrowmere |
 
@@ -22,6 +25,7 @@ pub mod api_edits;
 pub mod api_tokens;
 pub mod auth;
 pub mod board;
+pub mod case_life;
 pub mod cases;
 pub mod charts;
 pub mod demo;
@@ -30,14 +34,18 @@ pub mod drawing_marks;
 pub mod drive_runner;
 pub mod edits;
 pub mod error;
+pub mod find;
 pub mod history;
 pub mod import_export;
 pub mod knowledge;
 pub mod ledger;
 pub mod live;
+pub mod mend;
 pub mod next_view;
+pub mod notes;
 pub mod page;
 pub mod printout;
+pub mod reader_units;
 pub mod rendered_pages;
 pub mod request_body;
 pub mod safety_findings;
@@ -128,7 +136,11 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
     let forms = Router::new()
         .merge(board::routes())
         .merge(cases::routes())
+        .merge(case_life::routes())
         .merge(history::routes())
+        .merge(mend::routes())
+        .merge(notes::routes())
+        .merge(find::routes())
         .merge(import_export::routes())
         .merge(stations::routes())
         .merge(auth::routes())
@@ -158,6 +170,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .fallback(error::nowhere)
         .layer(axum::middleware::from_fn(too_large))
         .layer(axum::middleware::from_fn(request_body::address))
+        .layer(axum::middleware::from_fn(reader_units::layer))
         .layer(axum::middleware::from_fn(theme::layer))
         .layer(DefaultBodyLimit::max(MAX_UPLOAD))
         .layer(header(header::CONTENT_SECURITY_POLICY, CSP))

@@ -6,6 +6,7 @@ use crate::drawing_marks::{marks, readings};
 use crate::error::PageError;
 use crate::ledger::{Ledger, ledger};
 use crate::next_view::NextView;
+use crate::notes::{self, NoteLine};
 use crate::page::LoadedCase;
 use crate::safety_findings::SafetyFindings;
 use crate::wording::{ask_words, cause_words, subtitle};
@@ -16,6 +17,7 @@ use axum::extract::Path;
 use axum::routing::get;
 use baricord_core::case::{AlsoChanged, Due, Repair, Torque};
 use baricord_core::reasoning::wording::repair_words;
+use baricord_core::units::{Unit, field_text};
 use uuid::Uuid;
 
 /// Everything that the page says.
@@ -41,6 +43,9 @@ pub struct Printout {
     pub due: Vec<String>,
     /// What others tried before, and hints from outside.
     pub tried: Vec<String>,
+    /// Sizes that became others, from what to what.
+    pub sizes: Vec<String>,
+    pub notes: Vec<NoteLine>,
     /// Second opinions: question, answer, of whom.
     pub opinions: Vec<(String, String, String)>,
 }
@@ -56,7 +61,7 @@ pub struct RepairLine {
 /// A repair with everything that is kept of it, in words.
 fn repair_line(k: &LoadedCase, r: &Repair) -> RepairLine {
     let text = |t: &Option<String>| t.as_deref().unwrap_or_default().trim().to_string();
-    let torque = |t: &Torque| t.nm.map(|nm| format!("{} {nm} N·m ({})", t.what, t.source));
+    let torque = |t: &Torque| t.nm.map(|nm| format!("{} {} N·m ({})", t.what, field_text(nm, Unit::NewtonMetre), t.source));
     let torques: Vec<String> = r.torques.iter().filter_map(torque).collect();
     let with: Vec<String> = r.other_changes.iter().map(AlsoChanged::words).collect();
     let part = if r.unit { format!("complete unit, {}", text(&r.part)) } else { text(&r.part) };
@@ -146,6 +151,8 @@ impl Printout {
             repairs,
             due: due_words(k),
             tried: tried_words(k),
+            sizes: case.dimension_changes.iter().map(|c| c.words.clone()).collect(),
+            notes: notes::lines(k, None),
             opinions: case.opinions.iter().map(|o| (o.question.clone(), text(&o.answer), text(&o.by))).collect(),
         }
     }

@@ -13,6 +13,7 @@ use baricord_core::case::fault_at::FaultAt;
 use baricord_core::edit::act::{CaseAct, EntryId, NewFinding, StatedClearance};
 use baricord_core::error::Problem;
 use baricord_core::safety::cautions::is_not_towed_on_its_wheels;
+use baricord_core::units::Unit;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
 
@@ -112,12 +113,12 @@ fn suspects(said: &str) -> Vec<FaultAt> {
 async fn say(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let drive = Clearance::named(f.need("drive", "whether it may be driven")?);
     let drive = drive.ok_or_else(|| Problem::new("bad-value", "not at all, limited, or safe?").field("drive"))?;
-    let limit = |field: &str| if drive == Clearance::Limited { f.number(field) } else { Ok(None) };
+    let limit = |field: &str, unit| if drive == Clearance::Limited { f.amount(field, unit) } else { Ok(None) };
     let said = StatedClearance {
         drive,
         reason: f.sentence("reason", "the reason", LONGEST)?.into(),
-        km: limit("km")?,
-        kmh: limit("kmh")?,
+        km: limit("km", Unit::Kilometre)?,
+        kmh: limit("kmh", Unit::KilometrePerHour)?,
         answers: suspects(f.text("answers").unwrap_or_default()),
         // Those of the page that was read: what came since was not seen.
         observations: f.text("observations").and_then(|n| n.parse().ok()).unwrap_or(0),

@@ -94,7 +94,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
 /// Asks: makes a link, which is shown once.
 async fn ask(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<OpinionsPage, PageError> {
     may(&m, Act::Share)?;
-    let f = FormFields(f);
+    let f = FormFields::of(&m, f);
     let question = f.sentence("question", "the question", LONGEST)?;
     let days = f.text("days").and_then(|d| d.parse().ok()).filter(|d| DAYS.contains(d));
     let days = days.ok_or_else(|| Problem::new("bad-value", "for one day, seven or thirty?").field("days"))?;
@@ -209,7 +209,7 @@ async fn answer(
     Path(secret): Path<String>,
     Form(f): Form<Vec<(String, String)>>,
 ) -> Result<Response, PageError> {
-    let f = FormFields(f);
+    let f = FormFields::metric(f);
     let l = linked(&app, &secret).await?;
     let (by, text) = (f.sentence("name", "your name", 100)?, f.sentence("answer", "the answer", LONGEST)?);
     let mut s = app.store.scope(l.workshop_id).await?;

@@ -50,7 +50,7 @@ pub async fn form(mut form: Multipart, file_field: &str, most: usize) -> Result<
             fields.push((name, text));
         }
     }
-    Ok((FormFields(fields), upload))
+    Ok((FormFields::metric(fields), upload))
 }
 
 async fn receive(field: &mut Field<'_>, most: usize) -> Result<Option<Upload>, PageError> {

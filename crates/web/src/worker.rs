@@ -168,8 +168,8 @@ async fn work(store: &Store, claim: TaskClaim, bridge: &std::sync::Arc<Bridge>) 
     }
     let (b, c) = (bridge.clone(), case.clone());
     let done = tokio::task::spawn_blocking(move || -> Result<_, Problem> {
-        let tracked = analysis::track(&c.vehicle, &recordings, b.as_ref())?;
-        let found = baricord_core::reasoning::attribution::read_tracked(&c.vehicle, &tracked, b.as_ref())?;
+        let tracked = analysis::track(&c, &recordings, b.as_ref())?;
+        let found = baricord_core::reasoning::attribution::read_tracked(&c, &tracked, b.as_ref())?;
         let proof = verify(&c, &tracked, &found);
         let mut maps = vec![];
         for t in tracked.iter().filter_map(|t| t.as_ref().ok()) {

@@ -128,7 +128,8 @@
     if (e.tagName === "A" && e.getAttribute("href").startsWith("#")) {
       const to = document.querySelector(e.getAttribute("href"));
       if (to) { const first = to.querySelector(".answer, input:not([type=hidden]), button"); (first || to).focus(); to.scrollIntoView({ block: "nearest" }); }
-    } else e.click();
+    } else if (e.matches("input")) e.focus();
+    else e.click();
     return true;
   };
   const step = (by) => {

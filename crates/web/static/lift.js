@@ -29,11 +29,27 @@
     return kind in acts ? { url: `/api/v1/cases/${id}/edits`, page: `/cases/${id}/${all("back")[0] || "lift"}?s=${all("symptom")[0] || ""}`, act: acts[kind]({ all, of }) } : null;
   };
 
+  // What waits is kept in this browser too, until it has arrived: a closed tab or a dead battery loses none of it. With its id an edit
+  // that is sent again is kept once. Files cannot wait so.
+  const who = () => (document.cookie.split("; ").find((c) => c.startsWith("person=")) || "person=").slice(7);
+  const KEPT = () => `waiting ${who()}`;
+  const keepQueue = () => {
+    const all = queue.filter((q) => q.edit).map(({ url, page, edit, words }) => ({ url, page, edit, words }));
+    try { if (all.length) localStorage.setItem(KEPT(), JSON.stringify(all)); else localStorage.removeItem(KEPT()); } catch { /* no storage */ }
+  };
+  const takeKept = () => {
+    let all = [];
+    try { all = JSON.parse(localStorage.getItem(KEPT())) || []; } catch { /* none */ }
+    const news = all.filter((k) => !queue.some((q) => q.edit && q.edit.id === k.edit.id));
+    for (const k of news) queue.push({ ...k, stop: null, passed: true });
+    return news.length > 0;
+  };
   const queue = [], refused = [];
   // What the last refusal said: a page that is shown after it says it too.
   let busy = false, away = false, unread = "";
 
   const draw = () => {
+    keepQueue();
     let list = document.getElementById("waiting");
     const shown = away ? queue : [];
     if (!shown.length && !refused.length) { if (list) list.remove(); return; }
@@ -150,6 +166,8 @@
     const edit = { id: uuid(), at_time: new Date().toISOString(), do: one.act };
     const entry = { url: one.url, page: one.page, edit, words, stop };
     queue.push(entry);
+    keepQueue();
+    form.dispatchEvent(new Event("answered", { bubbles: true }));
     unread = "";
     if (away) { advance(entry); draw(); }
     pump();
@@ -188,7 +206,7 @@
   window.addEventListener("beforeunload", (e) => { if (queue.length) e.preventDefault(); });
   const settle = () => { draw(); document.querySelectorAll("[data-insecure]").forEach((p) => { p.hidden = window.isSecureContext; }); };
   document.addEventListener("htmx:afterSettle", () => { settle(); watch(); });
-  document.addEventListener("DOMContentLoaded", () => { settle(); watch(); });
+  document.addEventListener("DOMContentLoaded", () => { const back = takeKept(); settle(); watch(); if (back) { away = true; draw(); pump(); } });
 
   // What others do on the same case comes by itself.
   const told = async (l, news) => {

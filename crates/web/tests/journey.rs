@@ -36,7 +36,7 @@ async fn from_a_complaint_to_a_proof() {
     b.see(".layout-grid").await;
     b.fill("#title", "Mail van 4: buzz in the seat").await;
     b.check("the layouts").await;
-    b.click("button.layout[value='1']").await;
+    b.click("button.layout[value='rwd-solid-two']").await;
     b.see("[data-place='prop.rear.s2']").await;
     b.fill("input[name=tyre]", "235/65R16").await;
     b.says("rolls 2.171 m").await;
@@ -232,7 +232,7 @@ async fn the_whole_journey_by_keyboard() {
     b.tab_and_press("dialog button", Key::Enter).await;
     b.key("n").await;
     b.tab_and_type("#title", "Shuttle: shake").await;
-    b.tab_and_press("button.layout[value='0']", Key::Enter).await;
+    b.tab_and_press("button.layout[value='rwd-solid']", Key::Enter).await;
 
     b.tab_and_type("input[name=name]", "Lapwing shuttle").await;
     b.tab_and_type("input[name=ring1], input[name=ring0]", "44").await;

@@ -78,7 +78,7 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
     let of = |path: &str| format!("/cases/{id}{path}");
     // Everything that changes something: the viewer may nothing of it.
     let posts: Vec<(String, Vec<(&str, &str)>)> = vec![
-        ("/cases".into(), vec![("layout", "0")]),
+        ("/cases".into(), vec![("layout", "rwd-solid")]),
         (of("/undo"), vec![]),
         (of("/vehicle"), vec![("name", "x")]),
         (of("/symptoms"), vec![("kind", "clunk")]),
@@ -108,6 +108,15 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
         (of("/safety"), vec![("drive", "no"), ("reason", "x")]),
         (of("/found"), vec![("what", "x")]),
         (of("/found/f1/settled"), vec![]),
+        (of("/work"), vec![("fault", "joint-worn@prop.rear.j2")]),
+        (of("/tasks"), vec![("task", "grease"), ("at", "prop.rear.slip")]),
+        (of("/test/wheel-rock"), vec![("at:hub.fl", "none")]),
+        (of("/entries/answer/o1"), vec![("test", "neutral-coast"), ("outcome", "stops")]),
+        (of("/entries/answer/o1/remove"), vec![]),
+        (of("/archive"), vec![("archived", "yes")]),
+        (of("/delete"), vec![("title", "x")]),
+        (of("/layout"), vec![("layout", "electric")]),
+        (of("/move"), vec![("vehicle", "x")]),
         (of("/opinions"), vec![("question", "x"), ("days", "1")]),
         (of(&format!("/opinions/{}/revoke", Uuid::nil())), vec![]),
         ("/knowledge/house".into(), vec![("rate", "90")]),
@@ -122,7 +131,23 @@ async fn viewers_read_and_learners_do_not_buy_share_or_change_knowledge() {
     }
     assert_eq!(g.bring(&viewer, id, "run.csv", b"t,az\n".to_vec(), None).await.status(), 403);
     assert_eq!(g.document(id).await, before, "a viewer has changed nothing");
-    for page in ["", "/complaint", "/road", "/lift", "/measure", "/decide", "/repair", "/prove", "/paper", "/export.zip"] {
+    for page in [
+        "",
+        "/complaint",
+        "/road",
+        "/lift",
+        "/measure",
+        "/decide",
+        "/repair",
+        "/prove",
+        "/paper",
+        "/export.zip",
+        "/entries",
+        "/life",
+        "/find?q=hum",
+        "/test/wheel-rock",
+        "/entries/answer/o1",
+    ] {
         assert!(g.get(&viewer, &of(page)).await.status().as_u16() < 400, "{page} as a viewer");
     }
     // A learner works, and does not buy, share or change knowledge.
@@ -292,7 +317,7 @@ async fn a_simulated_run_is_marked_everywhere_and_counts_in_demo_cases_only() {
 async fn start_diagnosis_saves_the_vehicle_with_it() {
     let g = Ground::new().await;
     let c = g.client(Some("a@harrowmere.example")).await;
-    let opened = g.post_form(&c, "/cases", &[("layout", "0"), ("title", "Hum")]).await;
+    let opened = g.post_form(&c, "/cases", &[("layout", "rwd-solid"), ("title", "Hum")]).await;
     let path = opened.headers()["location"].to_str().unwrap().trim_end_matches("/complaint").to_string();
     let id: Uuid = path.rsplit('/').next().unwrap().parse().unwrap();
     let fields = |tyre: &'static str, version: &'static str| {

@@ -42,6 +42,28 @@ async fn at_the_lift() -> (Ground, uuid::Uuid, Browser) {
     (g, id, b)
 }
 
+/// A closed tab, a dead battery: what waited is kept in the browser, and is sent from whatever page is opened next.
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_that_wait_outlive_their_tab_and_arrive_once() {
+    let (g, id, b) = at_the_lift().await;
+    let before = observed(&g.document(id).await).len();
+    g.stop_server().await;
+    b.key("1").await;
+    b.says("One answer waits").await;
+    let new = b.web.new_tab().await.unwrap();
+    b.web.close_window().await.unwrap();
+    b.web.switch_to_window(new).await.unwrap();
+    g.start_server().await;
+    b.go(&format!("{}/vehicles", g.url)).await;
+    until("the answer", async || observed(&g.document(id).await).len() == before + 1).await;
+    // Another page opened after it sends nothing twice.
+    b.go(&format!("{}/cases/{id}/lift", g.url)).await;
+    b.see("article.stop, main").await;
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    assert_eq!(observed(&g.document(id).await).len(), before + 1);
+    b.end().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn answers_given_while_the_server_is_away_arrive_once_and_in_order() {
     let (g, id, b) = at_the_lift().await;

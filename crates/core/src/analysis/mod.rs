@@ -35,7 +35,7 @@ pub use report::{
 };
 pub(crate) use report::{peak_of, tolerance as tolerance_of};
 
-use crate::case::RecordingSpec;
+use crate::case::{Case, RecordingSpec};
 use crate::error::{Problem, Warning};
 use crate::measure::orders::{self, OrderLine};
 use crate::signal::{Channel, Pyramid, Quantity, Resampler, Samples};
@@ -117,6 +117,36 @@ pub struct TrackingError {
     pub warnings: Vec<Warning>,
 }
 
+/// Which vehicle a run was driven with.
+#[derive(Clone, Copy, Debug)]
+pub enum DrivenVehicle<'c> {
+    /// All with the same.
+    Same(&'c Vehicle),
+    /// Each with the vehicle of a case as it was then: tyres and ratios may be others since.
+    OfCase(&'c Case),
+}
+
+impl<'c> From<&'c Vehicle> for DrivenVehicle<'c> {
+    fn from(v: &'c Vehicle) -> Self {
+        Self::Same(v)
+    }
+}
+impl<'c> From<&'c Case> for DrivenVehicle<'c> {
+    fn from(case: &'c Case) -> Self {
+        Self::OfCase(case)
+    }
+}
+
+impl<'c> DrivenVehicle<'c> {
+    /// The vehicle as it was when a run was driven.
+    pub fn at_run(self, r: &RecordingSpec) -> &'c Vehicle {
+        match self {
+            Self::Same(v) => v,
+            Self::OfCase(case) => case.vehicle_at_run(r),
+        }
+    }
+}
+
 /// A recording tracked, or why not.
 pub type Outcome = Result<Tracked, TrackingError>;
 
@@ -157,19 +187,38 @@ fn reach(rate: f64, wheel_hz_slow: f64) -> f64 {
     (0.42 * rate / wheel_hz_slow.max(0.5)).clamp(8.0, 87.0)
 }
 
-/// Turns all recordings of a vehicle into wheel turns, with one scale.
-pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dyn Progress) -> Result<Vec<Outcome>, Problem> {
-    let circumference = v.circumference()?.get();
+/// Turns all recordings of a vehicle, or of a case, into wheel turns. Those that were driven on the same tyres share one scale.
+pub fn track<'c>(
+    driven: impl Into<DrivenVehicle<'c>>,
+    recordings: &[(RecordingSpec, Samples)],
+    progress: &dyn Progress,
+) -> Result<Vec<Outcome>, Problem> {
+    let driven = driven.into();
     let mut out: Vec<Outcome> = vec![];
     for (i, (spec, samples)) in recordings.iter().enumerate() {
         if !progress.step(0.8 * i as f64 / recordings.len() as f64, &format!("recording {}", spec.id)) {
             return Err(Problem::new("cancelled", "the analysis was cancelled"));
         }
-        out.push(track_one(v, circumference, spec, samples)?);
+        let v = driven.at_run(spec);
+        out.push(track_one(v, v.circumference()?.get(), spec, samples)?);
     }
     if !progress.step(0.85, "tyre size against the ridges") {
         return Err(Problem::new("cancelled", "the analysis was cancelled"));
     }
+    let mut by_tyre: Vec<(f64, Vec<&mut Outcome>)> = vec![];
+    for ((spec, _), o) in recordings.iter().zip(&mut out) {
+        let round = driven.at_run(spec).circumference()?.get();
+        match by_tyre.iter_mut().find(|t| t.0 == round) {
+            Some(t) => t.1.push(o),
+            None => by_tyre.push((round, vec![o])),
+        }
+    }
+    by_tyre.iter_mut().for_each(|t| share_scale(&mut t.1));
+    Ok(out)
+}
+
+/// Recordings with the same tyres have one scale.
+fn share_scale(out: &mut [&mut Outcome]) {
     let ridges: Vec<lag_scale::Ridges> = out
         .iter()
         .filter_map(|o| o.as_ref().ok())
@@ -212,7 +261,6 @@ pub fn track(v: &Vehicle, recordings: &[(RecordingSpec, Samples)], progress: &dy
             ));
         }
     }
-    Ok(out)
 }
 
 /// The order map of a recording whose lag and scale are known: resampling, transform and levels
@@ -495,6 +543,11 @@ fn check_channels(s: &Samples, warnings: &mut Vec<Warning>) -> Result<(), Proble
 
 /// What tracked recordings say: orders with levels in m/s² (peak) or the channel's unit, rhythms, events, resonances. A recording
 /// that could not be tracked is there with its warnings. Fails only when `progress` stops it.
-pub fn read(v: &Vehicle, tracked: &[Outcome], causes: &dyn LineCauses, progress: &dyn Progress) -> Result<Analysis, Problem> {
-    report::report(v, tracked, causes, progress)
+pub fn read<'c>(
+    driven: impl Into<DrivenVehicle<'c>>,
+    tracked: &[Outcome],
+    causes: &dyn LineCauses,
+    progress: &dyn Progress,
+) -> Result<Analysis, Problem> {
+    report::report(driven.into(), tracked, causes, progress)
 }

@@ -7,7 +7,8 @@ use super::gear_comparison::{self, OtherGear, Slip};
 use super::lag_scale::{ENGINE_SPEED, ROAD_SPEED};
 use super::order_lines::{self, LevelBin};
 use super::phase::PhaseBin;
-use super::{Outcome, Progress, Tracked, TrackedChannel};
+use super::{DrivenVehicle, Outcome, Progress, Tracked, TrackedChannel};
+use crate::case::RecordingSpec;
 use crate::error::{Problem, Warning};
 use crate::measure::orders::Base;
 use crate::signal::estimate::parabolic_shift;
@@ -197,6 +198,8 @@ pub(crate) fn tolerance(order: f64, sigma: f64) -> f64 {
 /// A line as it was measured, for whoever names what could cause it.
 #[derive(Clone, Copy, Debug)]
 pub struct MeasuredLine<'a> {
+    /// Of which run.
+    pub run: &'a RecordingSpec,
     /// The gear of the run, where it was one.
     pub gear: Option<&'a str>,
     /// Engine turns for one wheel turn, where known.
@@ -214,7 +217,7 @@ pub trait LineCauses: Sync {
 }
 
 pub(super) fn report(
-    v: &Vehicle,
+    driven: DrivenVehicle,
     tracked: &[Outcome],
     causes: &dyn LineCauses,
     progress: &dyn Progress,
@@ -238,7 +241,7 @@ pub(super) fn report(
                 refused: true,
                 engine_per_wheel: None,
             },
-            Ok(t) => report_recording(v, causes, t),
+            Ok(t) => report_recording(driven.at_run(&t.spec), causes, t),
         });
     }
     gear_comparison::compare(&mut out, tracked);
@@ -255,7 +258,7 @@ fn report_recording(v: &Vehicle, causes: &dyn LineCauses, t: &Tracked) -> Record
     let (s, sigma_s) = (t.scale.value, t.scale.sigma);
     let gear = t.spec.fixed_gear();
     let sources = |wheel_order: f64, tolerance: f64| {
-        causes.causes_of(&MeasuredLine { gear, engine_per_wheel: t.engine_per_wheel, wheel_order, tolerance })
+        causes.causes_of(&MeasuredLine { run: &t.spec, gear, engine_per_wheel: t.engine_per_wheel, wheel_order, tolerance })
     };
     let (mut orders, mut pulses): (Vec<OrderFound>, Vec<PulseFound>) = (vec![], vec![]);
     for c in &t.channels {
@@ -368,6 +371,7 @@ fn engine_orders(causes: &dyn LineCauses, t: &Tracked) -> Vec<OrderFound> {
             // A counter of revolutions tells them to a part in a thousand.
             let order_sigma = l.sigma.hypot(0.001 * l.order);
             let line = MeasuredLine {
+                run: &t.spec,
                 gear: None,
                 engine_per_wheel: Some(ratio),
                 wheel_order: l.order * ratio,

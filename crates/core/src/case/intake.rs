@@ -43,14 +43,38 @@ pub struct Question {
     pub answers: Vec<Answer>,
 }
 
+/// When it comes: what is asked before all else.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct When {
+    /// Its id, as the form sends it.
+    pub id: String,
+    /// On screen.
+    pub words: String,
+    /// Questions that it answers, each with its answer.
+    #[serde(default)]
+    answers: Vec<(String, String)>,
+    /// A test that would have shown it, with its outcome.
+    #[serde(default)]
+    pub shows: Option<(String, String)>,
+}
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct File {
+    #[serde(default)]
+    when: Vec<When>,
     question: Vec<Question>,
 }
 
-fn parse(text: &str) -> Result<Vec<Question>, String> {
-    let all = toml::from_str::<File>(text).map_err(|e| e.to_string())?.question;
+fn parse(text: &str) -> Result<(Vec<When>, Vec<Question>), String> {
+    let File { when, question: all } = toml::from_str::<File>(text).map_err(|e| e.to_string())?;
+    for w in &when {
+        let answered = |(of, answer): &(String, String)| all.iter().any(|q| q.id == *of && q.answer(answer).is_some());
+        if let Some((of, answer)) = w.answers.iter().find(|a| !answered(a)) {
+            return Err(format!("{}: {of} has no answer {answer}", w.id));
+        }
+    }
     for (i, q) in all.iter().enumerate() {
         if all[..i].iter().any(|p| p.id == q.id) {
             return Err(format!("{} stands twice", q.id));
@@ -65,14 +89,15 @@ fn parse(text: &str) -> Result<Vec<Question>, String> {
             }
         }
     }
-    Ok(all)
+    Ok((when, all))
 }
 
-static QUESTIONS: LazyLock<Vec<Question>> = LazyLock::new(|| match parse(include_str!("../../knowledge/intake.toml")) {
-    Ok(q) => q,
-    // The file is compiled in and a test reads it: this cannot be met by a user.
-    Err(e) => unreachable!("the questions that ship do not fit together: {e}"),
-});
+static INTAKE: LazyLock<(Vec<When>, Vec<Question>)> =
+    LazyLock::new(|| match parse(include_str!("../../knowledge/intake.toml")) {
+        Ok(all) => all,
+        // The file is compiled in and a test reads it: this cannot be met by a user.
+        Err(e) => unreachable!("the questions that ship do not fit together: {e}"),
+    });
 
 impl Question {
     fn is_asked(&self, s: &Symptom) -> bool {
@@ -92,17 +117,42 @@ impl Question {
 
 /// All questions that ship.
 pub fn questions() -> &'static [Question] {
-    &QUESTIONS
+    &INTAKE.1
+}
+
+/// What can be said of when it comes.
+pub fn whens() -> &'static [When] {
+    &INTAKE.0
+}
+
+/// What several answers to one question come to: both sides, or all; where the question has no such answer it is left open.
+fn joined(q: &Question, one: &str, other: &str) -> String {
+    if one == other {
+        return one.into();
+    }
+    let wider = ["both", "all", "several", "unknown"].into_iter().find(|id| q.answer(id).is_some());
+    wider.unwrap_or(one).into()
+}
+
+/// The answers to the intake's questions that are said with when it comes.
+pub fn condition_of<'w>(said: impl IntoIterator<Item = &'w When>) -> Condition {
+    let mut out = Condition::new();
+    for (question, answer) in said.into_iter().flat_map(|w| &w.answers) {
+        let Some(q) = questions().iter().find(|q| q.id == *question) else { continue };
+        let answer = out.get(question).map_or(answer.clone(), |has| joined(q, has, answer));
+        out.insert(question.clone(), answer);
+    }
+    out
 }
 
 /// The next question for a symptom; none when all that follow are answered.
 pub fn next_question(s: &Symptom) -> Option<&'static Question> {
-    QUESTIONS.iter().find(|q| !s.condition.contains_key(&q.id) && q.is_asked(s))
+    questions().iter().find(|q| !s.condition.contains_key(&q.id) && q.is_asked(s))
 }
 
 /// What was answered, question by question, in words.
 pub fn answered(s: &Symptom) -> Vec<(&'static Question, &'static Answer)> {
-    QUESTIONS.iter().filter_map(|q| Some((q, q.answer(s.condition.get(&q.id)?)?))).collect()
+    questions().iter().filter_map(|q| Some((q, q.answer(s.condition.get(&q.id)?)?))).collect()
 }
 
 /// The condition under which it was heard, in a few words: for every later comparison.
@@ -182,7 +232,7 @@ mod tests {
             next_question(&s).unwrap().id == "slow"
         };
         assert!(slow("left") && !slow("straight"));
-        assert!(!QUESTIONS.iter().find(|q| q.id == "load").unwrap().is_asked(&symptom("leak", &[])));
+        assert!(!questions().iter().find(|q| q.id == "load").unwrap().is_asked(&symptom("leak", &[])));
     }
 
     #[test]

@@ -6,6 +6,7 @@
 
 mod attempts;
 pub mod clearance;
+pub mod dimension_change;
 pub mod document;
 pub mod entry;
 pub mod fault_at;
@@ -24,9 +25,10 @@ pub mod vocabulary;
 
 pub use self::attempts::{Attempt, Hint};
 use self::clearance::{Stated, statements};
+use self::dimension_change::DimensionChange;
 use self::entry::{Entry, entry, readable};
 pub use self::heard::{Compared, Heard, LevelUnit};
-pub use self::notes::{Attachment, Opinion, SafetyFinding};
+pub use self::notes::{Attachment, Note, Opinion, SafetyFinding};
 pub use self::observation::{AskedLater, BalancePulls, BlindAnswer, DRIVER, NOT_POSSIBLE, Observation, Question, TestCondition};
 pub use self::recording_spec::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER, Simulated};
 pub use self::repair::{AlsoChanged, Due, NamedChange, Repair, StepDone, Torque};
@@ -185,6 +187,12 @@ pub struct Case {
     /// What was found on the way.
     #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
     pub found: Vector<SafetyFinding>,
+    /// Notes: worth remembering, of no weight.
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub notes: Vector<Note>,
+    /// What has another size since a day: the vehicle as it is now has it.
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub dimension_changes: Vector<DimensionChange>,
     /// Second opinions.
     #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
     pub opinions: Vector<Opinion>,
@@ -247,6 +255,14 @@ impl Case {
         Ok(case)
     }
 
+    /// Refuses what is not the name of the case, so that not another one is deleted.
+    pub fn need_title(&self, typed: &str) -> Result<(), Problem> {
+        let named = typed.trim() == self.title.trim();
+        let wrong =
+            || Problem::new("other-title", format!("type the name of the case as it stands: {}", self.title)).field("title");
+        named.then_some(()).ok_or_else(wrong)
+    }
+
     /// What says nothing is not there.
     pub(crate) fn tidy(&mut self) {
         if self.state.as_ref().is_some_and(|s| *s == State::default()) {
@@ -287,6 +303,8 @@ impl Case {
             asked_later: Vector::new(),
             listened: Vector::new(),
             compared: Vector::new(),
+            notes: Vector::new(),
+            dimension_changes: Vector::new(),
             pinned: Vector::new(),
             safety: Vector::new(),
             found: Vector::new(),

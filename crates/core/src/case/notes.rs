@@ -1,4 +1,4 @@
-//! What stands beside the search for the cause: findings on the way, second opinions, pictures and spoken notes.
+//! What stands beside the search for the cause: notes, findings on the way, second opinions, pictures and spoken notes.
 
 use super::entry::{Entry, entry};
 use serde::{Deserialize, Serialize};
@@ -25,6 +25,26 @@ pub struct SafetyFinding {
     pub settled: bool,
 }
 entry!(SafetyFinding, 'f');
+
+/// Something worth remembering that weighs nothing.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Note {
+    /// Id of the entry; `n1` for the first of a file that names none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub id: String,
+    /// What was said or seen, in words.
+    pub text: String,
+    /// Where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// By whom.
+    #[serde(default)]
+    pub by: String,
+    /// When, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
+}
+entry!(Note, 'n');
 
 /// A question to somebody outside, and the answer where it has come.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]

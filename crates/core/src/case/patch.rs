@@ -19,7 +19,7 @@ pub struct Change {
     /// What stood there before; none where there was nothing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<Value>,
-    /// Its place in the list, of an entry that was taken out.
+    /// Its place in the list, of an entry that was taken out or put back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub place: Option<usize>,
     /// What stands there now; not kept.
@@ -101,8 +101,12 @@ fn list_changed(list: &str, before: &Value, after: &Value, out: &mut Vec<Change>
             Some(_) => {}
         }
     }
-    for (id, is) in a.iter().filter_map(|e| Some((id_of(e)?, e))).filter(|(id, _)| !in_b.contains_key(id)) {
-        out.push(Change { path: path(&[list, id]), before: None, place: None, after: Some(is.clone()) });
+    // What is put back stands before what came after it; what is new stands at the end.
+    let last_old = a.iter().rposition(|e| id_of(e).is_none_or(|id| in_b.contains_key(id)));
+    let new = a.iter().enumerate().filter_map(|(i, e)| Some((i, id_of(e)?, e))).filter(|(_, id, _)| !in_b.contains_key(id));
+    for (i, id, is) in new {
+        let place = last_old.filter(|last| i < *last).map(|_| i);
+        out.push(Change { path: path(&[list, id]), before: None, place, after: Some(is.clone()) });
     }
 }
 

@@ -77,6 +77,9 @@ pub struct RecordingSpec {
     /// The axles that were driven; left out: all that are not engaged by hand.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub engaged: Vec<String>,
+    /// When it came in, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
     /// What the simulator put into it, where it made it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub simulated: Option<Simulated>,

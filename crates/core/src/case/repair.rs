@@ -133,6 +133,9 @@ pub struct Repair {
     /// Several places changed at once.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub places: Vec<String>,
+    /// The part in words, where the vehicle's places have none for it: shock absorbers, a hose.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
     /// What will be done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub plan: Option<String>,

@@ -19,6 +19,10 @@ pub const KINDS: &[&str] = &[
     "no-drive",
 ];
 
+/// Work without a search, and what it is called.
+pub const TASKS: [(&str, &str); 4] =
+    [("replace", "replace"), ("refit", "take off and refit"), ("grease", "grease"), ("oil", "change the oil")];
+
 /// What people call a kind of symptom besides, and the kinds that they may mean.
 const SYNONYMS: &[(&str, &[&str])] = &[
     ("click", &["click-repeating", "click-single"]),

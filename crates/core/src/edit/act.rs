@@ -1,5 +1,6 @@
 //! What can happen to a case: every act of the trade, with what it says.
 
+pub use super::entry_kind::{EntryKind, RemovedEntry};
 use super::vehicle::VehicleDescription;
 use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
@@ -7,6 +8,7 @@ use crate::case::{BalancePulls, Question, RecordingSpec, Repair, SpeedRange, Tes
 use crate::lift::sound_localisation::Level;
 use crate::measure::instrument::Reading;
 use crate::repair::purchasing::ChosenRepair;
+use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -16,6 +18,10 @@ use uuid::Uuid;
 pub enum CaseAct {
     /// The vehicle, the title or the distance are described; what is left out stays.
     DescribeVehicle(Box<VehicleDescription>),
+    /// The vehicle was chosen wrongly: it is of another layout. Its name, its tyres and its limits stay.
+    ChooseLayout(ChosenLayout),
+    /// The case is of another vehicle, which is described so.
+    MoveToVehicle(Box<Vehicle>),
     /// A symptom is told.
     AddSymptom(Box<NewSymptom>),
     /// One of the intake's questions is answered; an answer given again takes the place of the one before.
@@ -62,6 +68,8 @@ pub enum CaseAct {
     ChooseRepair(Box<ChosenRepair>),
     /// A part is changed because it is due, which names no cause.
     ReplaceAsDue(Box<ChosenRepair>),
+    /// Work is planned that needs no search: a part is changed because it is due, refitted, greased, its oil changed.
+    PlanWork(Box<PlannedWork>),
     /// What will be done in a repair is written down.
     PlanRepair(Box<RepairDetails>),
     /// A repair is done and waits for its proof.
@@ -80,8 +88,101 @@ pub enum CaseAct {
     AskOpinion(AskedOpinion),
     /// The answer comes in by its link.
     AnswerOpinion(OpinionAnswer),
+    /// A history tag does not count for this case any more.
+    DiscountHistory(HistoryTag),
+    /// What a test came out with is corrected.
+    CorrectAnswer(Box<Corrected<TestResult>>),
+    /// A symptom is told otherwise; what the intake asked of it stays.
+    CorrectSymptom(Box<Corrected<NewSymptom>>),
+    /// An instrument was read otherwise.
+    CorrectReading(Box<Corrected<MeasuredReading>>),
+    /// What somebody tried before is told otherwise.
+    CorrectAttempt(Box<Corrected<NewAttempt>>),
+    /// What was found on the way is told otherwise.
+    CorrectFinding(Corrected<NewFinding>),
+    /// How a run was driven is told otherwise.
+    CorrectRun(Box<RunFacts>),
+    /// The verdict on a repair is taken back.
+    ReopenRepair(EntryId),
+    /// Something worth remembering, of no weight.
+    AddNote(NewNote),
+    /// A note is worded otherwise.
+    CorrectNote(Corrected<NewNote>),
+    /// A length, an angle, a tyre or a ratio is another from now on.
+    ChangeDimensions(Box<NewDimensions>),
+    /// Something that stands in the case is taken out by itself.
+    RemoveEntry(RemovedEntry),
     /// Something that was done is taken back.
     TakeBack(TakenBack),
+}
+
+/// What stands in the case, and what it should have been.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Corrected<T> {
+    /// Id of the entry.
+    pub id: String,
+    /// All of it as it is now.
+    pub now: T,
+}
+
+/// How a run was driven: what is left out is not known.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct RunFacts {
+    /// Id of the run.
+    pub id: String,
+    /// For which symptom.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub symptom: Option<String>,
+    /// In which gear, or `varies`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// drive, coast, float, neutral or varies.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub throttle: Option<String>,
+    /// In which range of the transfer box.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub range: Option<String>,
+    /// Where the sensor was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    /// before or after a repair.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub phase: Option<String>,
+}
+
+/// Something worth remembering.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewNote {
+    /// In words.
+    pub text: String,
+    /// Where, if at a place.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+}
+
+/// Sizes that are others from now on.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct NewDimensions {
+    /// The new ones: sections, tyres, ratios or teeth of axles; nothing else.
+    pub vehicle: VehicleDescription,
+    /// Shafts whose angles are others: height, mount or wedge was changed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub angles: Vec<String>,
+    /// The repair by which they were changed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub repair: Option<String>,
+}
+
+/// A layout.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChosenLayout {
+    /// Its public name: `rwd-solid`.
+    pub layout: String,
 }
 
 /// Which entry.
@@ -120,6 +221,9 @@ pub struct NewSymptom {
     /// It comes and goes.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub intermittent: bool,
+    /// When it comes: ids of what the intake asks first.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub when: Vec<String>,
     /// Work that was done before: history tags.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub history: Vec<String>,
@@ -369,6 +473,29 @@ pub struct MeasuredReading {
     pub at: String,
     /// What was read.
     pub reading: Reading,
+}
+
+/// Work without a search.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct PlannedWork {
+    /// replace, refit, grease or oil.
+    pub task: String,
+    /// Where; none for a part that is no place of the vehicle.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// The part in words, where it is no place of the vehicle.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
+    /// Where else, in the same go.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub places: Vec<String>,
+    /// original, rebuilt, copy, used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    /// Why.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
 }
 
 /// What will be, or was, done in a repair; what is left out stays as it is.

@@ -9,6 +9,7 @@ use crate::lift::blind_check::{Refused, cast, settle, to_decide};
 use crate::lift::vehicle_state::{observed, warm_until};
 use crate::measure::instrument::{Reading, instrument};
 use crate::reasoning::knowledge::Test;
+use crate::reasoning::test_answer::TestAnswer;
 use crate::reasoning::wording::test_words;
 use crate::safety::cautions::require_checks;
 
@@ -20,9 +21,14 @@ fn keep(x: &EditContext, case: &mut Case, e: &CaseEdit, rule: &Test, o: Observat
     id
 }
 
-pub(super) fn answer_test(x: &EditContext, case: &mut Case, e: &CaseEdit, t: &TestResult) -> Result<Applied, Problem> {
+/// What a test came out with as an observation, in words too; without an id, a person and a time.
+pub(super) fn observation_of(
+    x: &EditContext,
+    case: &Case,
+    t: &TestResult,
+    answer: TestAnswer,
+) -> Result<(Observation, String), Problem> {
     let rule = need_test(x.knowledge, &t.test)?;
-    let answer = rule.answer(case, &t.outcome, t.at.as_deref(), &t.also, &t.seen_to)?;
     need_symptom(case, t.symptom.as_deref())?;
     need_place(case, answer.at.as_deref())?;
     need_gear(case, t.gear.as_deref())?;
@@ -50,7 +56,14 @@ pub(super) fn answer_test(x: &EditContext, case: &mut Case, e: &CaseEdit, t: &Te
         condition: t.condition.clone(),
         ..Observation::new(&t.test, &answer.outcome)
     };
-    Ok(Applied::made(format!("{asked}: {}", answer.words), keep(x, case, e, rule, o)))
+    Ok((o, format!("{asked}: {}", answer.words)))
+}
+
+pub(super) fn answer_test(x: &EditContext, case: &mut Case, e: &CaseEdit, t: &TestResult) -> Result<Applied, Problem> {
+    let rule = need_test(x.knowledge, &t.test)?;
+    let answer = rule.answer(case, &t.outcome, t.at.as_deref(), &t.also, &t.seen_to)?;
+    let (o, words) = observation_of(x, case, t, answer)?;
+    Ok(Applied::made(words, keep(x, case, e, rule, o)))
 }
 
 pub(super) fn swing_joint(x: &EditContext, case: &mut Case, e: &CaseEdit, s: &SwungJoint) -> Result<Applied, Problem> {
@@ -163,16 +176,22 @@ pub(super) fn decide_blind(x: &EditContext, case: &mut Case, e: &CaseEdit, b: &B
     Ok(Applied::made(format!("{}: decided between two", question_words(x, case, q)), id))
 }
 
-pub(super) fn measure(case: &mut Case, e: &CaseEdit, m: &MeasuredReading) -> Result<Applied, Problem> {
+/// What an instrument read, checked against the vehicle: what it reads, and the input of its calculation.
+pub(super) fn checked_reading(case: &Case, m: &MeasuredReading) -> Result<(&'static str, serde_json::Value), Problem> {
     let kind = m.reading.kind();
     let tool = instrument(kind).filter(|i| i.is_measured());
     let tool = tool.ok_or_else(|| Problem::new("unknown-kind", format!("{kind} is read as an answer")).field("kind"))?;
     let input = m.reading.input();
     tool.read_at(&case.vehicle, &m.at, &input)?;
+    Ok((tool.quantity, input))
+}
+
+pub(super) fn measure(case: &mut Case, e: &CaseEdit, m: &MeasuredReading) -> Result<Applied, Problem> {
+    let (quantity, input) = checked_reading(case, m)?;
     let id = e.entry_id();
     case.measurements.push_back(Measurement {
         id: id.clone(),
-        kind: kind.into(),
+        kind: m.reading.kind().into(),
         at: Some(m.at.clone()),
         input,
         // What is read while a repair waits for its proof is after it.
@@ -181,5 +200,5 @@ pub(super) fn measure(case: &mut Case, e: &CaseEdit, m: &MeasuredReading) -> Res
         by: e.person(),
         ..Measurement::default()
     });
-    Ok(Applied::made(format!("{} read at {}", tool.quantity, case.vehicle.place_words(&m.at)), id))
+    Ok(Applied::made(format!("{quantity} read at {}", case.vehicle.place_words(&m.at)), id))
 }

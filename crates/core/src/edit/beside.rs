@@ -1,10 +1,10 @@
-//! Rules of what stands beside the search: driving, findings on the way, second opinions.
+//! Rules of what stands beside the search: driving, notes, findings on the way, second opinions.
 
-use super::act::{AskedOpinion, EntryId, NewFinding, OpinionAnswer, StatedClearance};
+use super::act::{AskedOpinion, EntryId, NewFinding, NewNote, OpinionAnswer, StatedClearance};
 use super::words::{need_place, sentence};
 use super::{Applied, CaseEdit};
 use crate::case::clearance::{Clearance, ClearanceStatement, Stated};
-use crate::case::{Case, Opinion, SafetyFinding};
+use crate::case::{Case, Note, Opinion, SafetyFinding};
 use crate::error::Problem;
 
 pub(super) fn state_clearance(case: &mut Case, e: &CaseEdit, s: &StatedClearance) -> Result<Applied, Problem> {
@@ -28,13 +28,31 @@ pub(super) fn state_clearance(case: &mut Case, e: &CaseEdit, s: &StatedClearance
     Ok(Applied::made(words, id))
 }
 
-pub(super) fn report_finding(case: &mut Case, e: &CaseEdit, f: &NewFinding) -> Result<Applied, Problem> {
+/// What was found on the way, without an id, a person and a time.
+pub(super) fn finding_of(case: &Case, f: &NewFinding) -> Result<SafetyFinding, Problem> {
     let what = sentence(&f.what, "what was found", "what")?.to_string();
     need_place(case, f.at.as_deref())?;
-    let id = e.entry_id();
-    let words = format!("found on the way: {what}");
-    let (at, by, at_time) = (f.at.clone(), e.by.clone(), e.time());
-    case.found.push_back(SafetyFinding { id: id.clone(), what, at, by, at_time, settled: false });
+    Ok(SafetyFinding { what, at: f.at.clone(), ..SafetyFinding::default() })
+}
+
+pub(super) fn report_finding(case: &mut Case, e: &CaseEdit, f: &NewFinding) -> Result<Applied, Problem> {
+    let finding = finding_of(case, f)?;
+    let (id, words) = (e.entry_id(), format!("found on the way: {}", finding.what));
+    case.found.push_back(SafetyFinding { id: id.clone(), by: e.by.clone(), at_time: e.time(), ..finding });
+    Ok(Applied::made(words, id))
+}
+
+/// A note without an id, a person and a time.
+pub(super) fn note_of(case: &Case, n: &NewNote) -> Result<Note, Problem> {
+    let text = sentence(&n.text, "the note", "text")?.to_string();
+    need_place(case, n.at.as_deref())?;
+    Ok(Note { text, at: n.at.clone(), ..Note::default() })
+}
+
+pub(super) fn add_note(case: &mut Case, e: &CaseEdit, n: &NewNote) -> Result<Applied, Problem> {
+    let note = note_of(case, n)?;
+    let (id, words) = (e.entry_id(), format!("noted: {}", note.text));
+    case.notes.push_back(Note { id: id.clone(), by: e.by.clone(), at_time: e.time(), ..note });
     Ok(Applied::made(words, id))
 }
 

@@ -105,10 +105,10 @@ pub(super) fn compare_sounds(x: &EditContext, case: &mut Case, e: &CaseEdit, c: 
     Ok(Applied::made("two sounds compared blind", id))
 }
 
-pub(super) fn add_recording(case: &mut Case, r: &RecordingSpec) -> Result<Applied, Problem> {
+pub(super) fn add_recording(case: &mut Case, e: &CaseEdit, r: &RecordingSpec) -> Result<Applied, Problem> {
     need_symptom(case, r.symptom.as_deref())?;
     need_gear(case, r.fixed_gear())?;
-    case.recordings.push_back(r.clone());
+    case.recordings.push_back(RecordingSpec { at_time: r.at_time.clone().or(e.time()), ..r.clone() });
     let words = match r.is_simulated() {
         true => format!("recorded {}", r.words()),
         false => format!("loaded {}", r.words()),

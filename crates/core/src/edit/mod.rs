@@ -5,7 +5,8 @@
 //! |---|---|
 //! | [`act`] | every act, with what it says |
 //! | `answers`, `lift`, `complaint`, `repairs`, `beside` | the rules, by the part of the job |
-//! | [`vehicle`] | a vehicle described in part |
+//! | [`vehicle`], `dimensions` | a vehicle described in part; sizes that are others from a day on |
+//! | [`entry_kind`], [`mend`] | what stands in the case is corrected, or taken out by itself |
 //! | [`take_back`] | what was done is taken back |
 //! | `words` | words that may enter a case |
 
@@ -13,7 +14,10 @@ pub mod act;
 mod answers;
 mod beside;
 mod complaint;
+mod dimensions;
+pub mod entry_kind;
 mod lift;
+pub mod mend;
 mod repairs;
 pub mod take_back;
 pub mod vehicle;
@@ -25,9 +29,10 @@ use crate::case::{Case, check_text};
 use crate::error::Problem;
 use crate::permission::Act;
 use crate::reasoning::knowledge::{Knowledge, builtin};
-use act::CaseAct;
+use act::{CaseAct, EntryKind};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use take_back::PastEdit;
 use uuid::Uuid;
 
@@ -45,6 +50,9 @@ pub struct CaseEdit {
     /// What was done.
     #[serde(rename = "do")]
     pub act: CaseAct,
+    /// Amounts as they were typed, with their unit, by the field of the form: `{"torque-nm": "41 lb·ft"}`. The act has them in metric units.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub as_typed: BTreeMap<String, String>,
 }
 
 /// What an edit did.
@@ -88,6 +96,11 @@ pub fn apply(case: &mut Case, edit: &CaseEdit) -> Result<Applied, Problem> {
 }
 
 impl CaseEdit {
+    /// An edit by whoever the session says.
+    pub fn new(id: Uuid, at_time: Timestamp, act: CaseAct) -> Self {
+        Self { id, at_time, by: String::new(), act, as_typed: BTreeMap::new() }
+    }
+
     /// Its id as entries have it.
     pub fn entry_id(&self) -> String {
         self.id.to_string()
@@ -107,6 +120,7 @@ impl CaseEdit {
     pub fn needs(&self, case: &Case) -> Act {
         match &self.act {
             CaseAct::ChooseRepair(_) | CaseAct::ReplaceAsDue(_) => Act::Buy,
+            CaseAct::PlanWork(w) if w.task == "replace" => Act::Buy,
             // Another part than was chosen is another purchase.
             CaseAct::PlanRepair(d) | CaseAct::FinishRepair(d) => {
                 let has = case.repairs.iter().find(|r| r.id == d.id).and_then(|r| r.part.as_deref());
@@ -142,8 +156,10 @@ impl CaseEdit {
             ];
             said.iter().filter(|s| s.1).map(|s| path(&["repairs", &d.id, s.0])).collect::<Vec<_>>()
         };
+        let entry = |kind: EntryKind, id: &str| vec![path(&[kind.list(), id])];
         match &self.act {
             CaseAct::DescribeVehicle(d) => d.changes_parts(),
+            CaseAct::ChooseLayout(_) | CaseAct::MoveToVehicle(_) => vec![path(&["vehicle"])],
             CaseAct::AnswerIntake(a) => vec![path(&["symptoms", &a.symptom, "condition", &a.question])],
             CaseAct::RemoveHint(e) => vec![path(&["hints", &e.id])],
             CaseAct::SettleFinding(e) => vec![path(&["found", &e.id])],
@@ -151,6 +167,16 @@ impl CaseEdit {
             CaseAct::PlanRepair(d) => repair(d),
             CaseAct::FinishRepair(d) => [repair(d), vec![path(&["repairs", &d.id, "result"])]].concat(),
             CaseAct::JudgeRepair(j) => vec![path(&["repairs", &j.id, "result"])],
+            CaseAct::ReopenRepair(e) => vec![path(&["repairs", &e.id, "result"])],
+            CaseAct::CorrectAnswer(c) => entry(EntryKind::Answer, &c.id),
+            CaseAct::CorrectSymptom(c) => entry(EntryKind::Symptom, &c.id),
+            CaseAct::CorrectReading(c) => entry(EntryKind::Reading, &c.id),
+            CaseAct::CorrectAttempt(c) => entry(EntryKind::Attempt, &c.id),
+            CaseAct::CorrectFinding(c) => entry(EntryKind::Finding, &c.id),
+            CaseAct::CorrectRun(f) => entry(EntryKind::Run, &f.id),
+            CaseAct::CorrectNote(c) => entry(EntryKind::Note, &c.id),
+            CaseAct::ChangeDimensions(d) => d.vehicle.changes_parts(),
+            CaseAct::RemoveEntry(r) => entry(r.entry, &r.id),
             _ => vec![],
         }
     }
@@ -194,7 +220,9 @@ impl EditContext<'_> {
     fn act(&self, case: &mut Case, e: &CaseEdit) -> Result<Applied, Problem> {
         match &e.act {
             CaseAct::DescribeVehicle(d) => complaint::describe_vehicle(case, d),
-            CaseAct::AddSymptom(s) => complaint::add_symptom(self, case, s),
+            CaseAct::ChooseLayout(l) => complaint::choose_layout(case, l),
+            CaseAct::MoveToVehicle(v) => complaint::move_to_vehicle(case, v),
+            CaseAct::AddSymptom(s) => complaint::add_symptom(self, case, e, s),
             CaseAct::AnswerIntake(a) => complaint::answer_intake(case, a),
             CaseAct::PickSound(p) => complaint::pick_sound(self, case, e, p),
             CaseAct::CountHistory(h) => complaint::count_history(case, h),
@@ -214,9 +242,10 @@ impl EditContext<'_> {
             CaseAct::Drove(_) => lift::drove(self, case, e),
             CaseAct::Listen(l) => lift::listen(self, case, e, l),
             CaseAct::CompareSounds(c) => lift::compare_sounds(self, case, e, c),
-            CaseAct::AddRecording(r) => lift::add_recording(case, r),
+            CaseAct::AddRecording(r) => lift::add_recording(case, e, r),
             CaseAct::ChooseRepair(c) => repairs::choose(self, case, e, c),
             CaseAct::ReplaceAsDue(c) => repairs::replace_as_due(self, case, e, c),
+            CaseAct::PlanWork(w) => repairs::plan_work(self, case, e, w),
             CaseAct::PlanRepair(d) => repairs::plan(self, case, d),
             CaseAct::FinishRepair(d) => repairs::finish(self, case, d),
             CaseAct::CancelRepair(id) => repairs::cancel(self, case, id),
@@ -226,6 +255,18 @@ impl EditContext<'_> {
             CaseAct::SettleFinding(id) => beside::settle_finding(case, id),
             CaseAct::AskOpinion(o) => beside::ask_opinion(case, e, o),
             CaseAct::AnswerOpinion(o) => beside::answer_opinion(case, e, o),
+            CaseAct::DiscountHistory(h) => complaint::discount_history(case, h),
+            CaseAct::CorrectAnswer(c) => mend::correct_answer(self, case, c),
+            CaseAct::CorrectSymptom(c) => mend::correct_symptom(case, c),
+            CaseAct::CorrectReading(c) => mend::correct_reading(case, c),
+            CaseAct::CorrectAttempt(c) => mend::correct_attempt(self, case, c),
+            CaseAct::CorrectFinding(c) => mend::correct_finding(case, c),
+            CaseAct::CorrectRun(f) => mend::correct_run(case, f),
+            CaseAct::ReopenRepair(id) => mend::reopen_repair(self, case, &id.id),
+            CaseAct::AddNote(n) => beside::add_note(case, e, n),
+            CaseAct::CorrectNote(c) => mend::correct_note(case, c),
+            CaseAct::ChangeDimensions(d) => dimensions::change(case, e, d),
+            CaseAct::RemoveEntry(r) => mend::remove_entry(self, case, r),
             CaseAct::TakeBack(t) => take_back::take_back(self.past, case, e, t),
         }
     }

@@ -1,8 +1,9 @@
 //! Rules of repairs: chosen, planned, done, judged.
 
-use super::act::{EntryId, Judgement, RepairDetails};
-use super::words::{known, need_symptom, note};
+use super::act::{EntryId, Judgement, PlannedWork, RepairDetails};
+use super::words::{known, need_place, need_symptom, note, short};
 use super::{Applied, CaseEdit, EditContext};
+use crate::case::vocabulary::TASKS;
 use crate::case::{Case, Repair, Torque};
 use crate::error::Problem;
 use crate::reasoning::gate::gates;
@@ -46,6 +47,37 @@ pub(super) fn replace_as_due(x: &EditContext, case: &mut Case, e: &CaseEdit, c: 
         (d.at_time, d.by) = (e.time(), e.person());
     }
     Ok(Applied::made(format!("replaced as due: {}", c.words(x.knowledge, &case.vehicle)), id))
+}
+
+/// Work without a search is planned: it says nothing of a cause.
+pub(super) fn plan_work(x: &EditContext, case: &mut Case, e: &CaseEdit, w: &PlannedWork) -> Result<Applied, Problem> {
+    known(&w.task, &TASKS.map(|t| t.0), "unknown-task", "task")?;
+    w.part.iter().try_for_each(|p| known(p, &PARTS, "unknown-part", "part"))?;
+    w.at.iter().chain(&w.places).try_for_each(|at| need_place(case, Some(at)))?;
+    let what = w.what.as_deref().map(str::trim).filter(|t| !t.is_empty()).map(|t| short(t, "what")).transpose()?;
+    if w.at.is_none() && what.is_none() {
+        return Err(Problem::new("missing", "which part? A place of the vehicle, or its name").field("what"));
+    }
+    let id = e.entry_id();
+    let mut places: Vec<String> = vec![];
+    for at in w.places.iter().filter(|at| Some(*at) != w.at.as_ref()) {
+        if !places.contains(at) {
+            places.push(at.clone());
+        }
+    }
+    case.repairs.push_back(Repair {
+        id: id.clone(),
+        task: Some(w.task.clone()),
+        at: w.at.clone(),
+        what: what.map(String::from),
+        places,
+        part: w.part.clone(),
+        reason: note(w.reason.as_ref(), "reason")?,
+        at_time: e.time(),
+        by: e.person(),
+        ..Repair::default()
+    });
+    Ok(Applied::made(format!("planned: {}", words(x, case, &id)), id))
 }
 
 fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Repair, Problem> {

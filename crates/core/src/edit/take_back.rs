@@ -40,7 +40,7 @@ pub fn standing(past: &[PastEdit]) -> impl Iterator<Item = &PastEdit> {
 }
 
 /// What names something that is not there: a symptom or a repair, by whom it is named.
-fn dangling(case: &Case) -> Vec<String> {
+pub(super) fn dangling(case: &Case) -> Vec<String> {
     let symptoms = |named: Option<&String>| named.is_some_and(|s| case.symptom(s).is_none());
     let repairs = |named: Option<&String>| named.is_some_and(|r| !case.repairs.iter().any(|x| x.id == *r));
     let mut out = vec![];

@@ -2,8 +2,11 @@
 
 use crate::case::patch::Path;
 use crate::error::Problem;
+use crate::units::Degrees;
 use crate::units::Millimetres;
-use crate::vehicle::{Axle, AxleKind, End, Gear, GearboxKind, Joint, JointKind, Tyre, Vehicle};
+use crate::vehicle::{
+    Axle, AxleKind, Bearing, Corner, End, Floating, FrontDrive, Gear, GearboxKind, Intermediate, Joint, JointKind, Tyre, Vehicle,
+};
 use serde::{Deserialize, Serialize};
 
 /// What is said of a vehicle and its case.
@@ -40,6 +43,64 @@ pub struct VehicleDescription {
     /// Joints of its shafts.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub joints: Vec<JointDescription>,
+    /// Half shafts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub half_shafts: Vec<HalfShaftDescription>,
+    /// How the front axle of its transfer case is driven.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub front_drive: Option<FrontDrive>,
+    /// Whether a motor drives beside the engine: a plug-in hybrid.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub motor: Option<bool>,
+    /// Numbers of its bearings.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub bearings: Vec<BearingDescription>,
+}
+
+/// Yes, no, or not known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Known {
+    /// It is.
+    Yes,
+    /// It is not.
+    No,
+    /// Nobody knows.
+    Unknown,
+}
+
+impl Known {
+    /// As a vehicle holds it.
+    pub fn said(self) -> Option<bool> {
+        match self {
+            Self::Yes => Some(true),
+            Self::No => Some(false),
+            Self::Unknown => None,
+        }
+    }
+}
+
+/// What is said of a half shaft.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct HalfShaftDescription {
+    /// At which wheel.
+    pub corner: Corner,
+    /// Whether an intermediate shaft leads to it.
+    pub intermediate: bool,
+    /// Whether that has a bearing of its own.
+    #[serde(default)]
+    pub bearing: bool,
+}
+
+/// What is said of a bearing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BearingDescription {
+    /// Where: `hub.fl`.
+    pub at: String,
+    /// The number that stands on it; empty where it is not known.
+    pub number: String,
 }
 
 /// What is said of an axle.
@@ -60,6 +121,35 @@ pub struct AxleDescription {
     /// Its ratio. Of teeth and ratio what was changed counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ratio: Option<f64>,
+    /// What carries its wheels.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub floating: Option<Floating>,
+    /// Whether its differential is a limited slip.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limited_slip: Option<Known>,
+    /// Its tyres; one that says nothing: those of the vehicle.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tyre: Option<Tyre>,
+    /// Whether its hubs can be freed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub free_hubs: Option<bool>,
+}
+
+impl AxleDescription {
+    /// Of an axle, saying nothing yet.
+    pub fn of(end: End) -> Self {
+        Self {
+            end,
+            kind: None,
+            ring_teeth: None,
+            pinion_teeth: None,
+            ratio: None,
+            floating: None,
+            limited_slip: None,
+            tyre: None,
+            free_hubs: None,
+        }
+    }
 }
 
 /// What is said of a section of a shaft.
@@ -104,6 +194,19 @@ impl AxleDescription {
         if let Some(kind) = self.kind {
             axle.kind = kind;
         }
+        if let Some(floating) = self.floating {
+            // Semi is the usual: it need not be said.
+            axle.floating = Some(floating).filter(|f| *f == Floating::Full || axle.floating.is_some());
+        }
+        if let Some(known) = self.limited_slip {
+            axle.limited_slip = known.said();
+        }
+        if let Some(tyre) = &self.tyre {
+            axle.tyre = Some(tyre.clone()).filter(|t| *t != Tyre::default());
+        }
+        if let Some(free) = self.free_hubs {
+            axle.free_hubs = free;
+        }
         let changed = |n: Option<u32>, has: Option<u32>| n.is_some() && n != has;
         let new_teeth = changed(self.ring_teeth, axle.ring_teeth) || changed(self.pinion_teeth, axle.pinion_teeth);
         let new_ratio = self.ratio.is_some() && self.ratio != axle.ratio;
@@ -123,6 +226,49 @@ impl AxleDescription {
             axle.ring_teeth = self.ring_teeth.or(axle.ring_teeth);
             axle.pinion_teeth = self.pinion_teeth.or(axle.pinion_teeth);
         }
+        Ok(())
+    }
+}
+
+impl HalfShaftDescription {
+    fn write(&self, v: &mut Vehicle) -> Result<(), Problem> {
+        let at = format!("half.{}", self.corner.id());
+        let missing = || Problem::new("unknown-place", format!("this vehicle has no place “{at}”")).field("at");
+        let usual = v.half_shaft(self.corner).ok_or_else(missing)?;
+        let intermediate = self.intermediate.then_some(Intermediate { bearing: self.bearing });
+        if usual.intermediate == intermediate {
+            return Ok(());
+        }
+        match v.half_shafts.iter_mut().find(|h| h.corner == self.corner) {
+            Some(h) => h.intermediate = intermediate,
+            None => v.half_shafts.push(crate::vehicle::HalfShaft { intermediate, ..usual }),
+        }
+        Ok(())
+    }
+}
+
+impl BearingDescription {
+    fn write(&self, v: &mut Vehicle) -> Result<(), Problem> {
+        let number = Some(self.number.trim().to_string()).filter(|n| !n.is_empty());
+        if number.as_ref().is_some_and(|n| n.chars().count() > 60) {
+            return Err(Problem::new("too-long", "a bearing's number has up to 60 characters").field("number"));
+        }
+        if v.place(&self.at).is_none() {
+            return Err(Problem::new("unknown-place", format!("this vehicle has no place “{}”", self.at)).field("at"));
+        }
+        match v.bearings.iter_mut().find(|b| b.at == self.at) {
+            Some(b) => b.number = number,
+            None if number.is_some() => v.bearings.push(Bearing {
+                at: self.at.clone(),
+                number,
+                elements: 0,
+                element_mm: Millimetres(0.0),
+                pitch_mm: Millimetres(0.0),
+                contact_deg: Degrees(0.0),
+            }),
+            None => {}
+        }
+        v.bearings.retain(|b| b.number.is_some() || b.has_geometry());
         Ok(())
     }
 }
@@ -183,6 +329,18 @@ impl VehicleDescription {
                 };
             }
         }
+        for d in &self.half_shafts {
+            d.write(v)?;
+        }
+        if let (Some(front_drive), Some(t)) = (self.front_drive, &mut v.transfer) {
+            t.front_drive = front_drive;
+        }
+        if let Some(has) = self.motor {
+            v.motor = has.then(|| v.motor.unwrap_or_default());
+        }
+        for d in &self.bearings {
+            d.write(v)?;
+        }
         v.check().map_err(|p| p.under("vehicle"))
     }
 
@@ -197,6 +355,10 @@ impl VehicleDescription {
             (&["vehicle", "gearbox"], self.gearbox.is_some() || self.gear_ratios.is_some()),
             (&["vehicle", "axles"], !self.axles.is_empty()),
             (&["vehicle", "props"], !self.sections.is_empty() || !self.joints.is_empty()),
+            (&["vehicle", "half_shafts"], !self.half_shafts.is_empty()),
+            (&["vehicle", "transfer"], self.front_drive.is_some()),
+            (&["vehicle", "motor"], self.motor.is_some()),
+            (&["vehicle", "bearings"], !self.bearings.is_empty()),
         ];
         said.iter().filter(|s| s.1).map(|s| s.0.iter().map(|p| (*p).to_string()).collect()).collect()
     }
@@ -218,6 +380,10 @@ impl VehicleDescription {
         let gears = alone(Self { gearbox: self.gearbox, gear_ratios: self.gear_ratios, ..Self::default() });
         let axles = alone(Self { axles: self.axles, ..Self::default() }).axles;
         let shafts = alone(Self { sections: self.sections, joints: self.joints, ..Self::default() });
+        let half_shafts = alone(Self { half_shafts: self.half_shafts, ..Self::default() }).half_shafts;
+        let front_drive = alone(Self { front_drive: self.front_drive, ..Self::default() }).front_drive;
+        let motor = alone(Self { motor: self.motor, ..Self::default() }).motor;
+        let bearings = alone(Self { bearings: self.bearings, ..Self::default() }).bearings;
         Self {
             name,
             tyre,
@@ -227,6 +393,10 @@ impl VehicleDescription {
             axles,
             sections: shafts.sections,
             joints: shafts.joints,
+            half_shafts,
+            front_drive,
+            motor,
+            bearings,
             title: self.title,
             distance_km: self.distance_km,
         }
@@ -244,7 +414,7 @@ mod tests {
     use crate::vehicle::sample::{every_layout, rear_drive};
 
     fn axle(ring: Option<u32>, pinion: Option<u32>, ratio: Option<f64>) -> VehicleDescription {
-        let axles = vec![AxleDescription { end: End::Rear, kind: None, ring_teeth: ring, pinion_teeth: pinion, ratio }];
+        let axles = vec![AxleDescription { ring_teeth: ring, pinion_teeth: pinion, ratio, ..AxleDescription::of(End::Rear) }];
         VehicleDescription { axles, ..VehicleDescription::default() }
     }
 

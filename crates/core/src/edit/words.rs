@@ -3,6 +3,7 @@
 use crate::case::Case;
 use crate::error::Problem;
 use crate::reasoning::knowledge::{Knowledge, Test};
+use crate::vehicle::answered_place;
 
 /// Longest text of one field.
 pub(super) const LONGEST_TEXT: usize = 2_000;
@@ -71,10 +72,9 @@ pub(super) fn need_symptom(case: &Case, symptom: Option<&str>) -> Result<(), Pro
     }
 }
 
-/// Whether an observation's place is one of the vehicle: an axle end stands for its final drive.
+/// Whether an answer's place is one of the vehicle.
 fn is_place(case: &Case, at: &str) -> bool {
-    let at = if matches!(at, "front" | "rear") { format!("diff.{at}") } else { at.to_string() };
-    case.vehicle.place(&at).is_some()
+    case.vehicle.place(&answered_place(at)).is_some()
 }
 
 /// Refuses a place that the vehicle does not have.

@@ -1,7 +1,7 @@
 //! How the vehicle stands after each answer and drive, kept in the case: on the lift or on the ground, what is off, warm
 //! until when.
 
-use crate::case::{Case, NOT_POSSIBLE, Observation, State};
+use crate::case::{Case, DRIVER, NOT_POSSIBLE, Observation, State};
 use crate::reasoning::knowledge::{Knowledge, Test};
 use crate::reasoning::place_is;
 use crate::vehicle::{Place, PlaceKind};
@@ -17,7 +17,8 @@ pub fn warm_until(k: &Knowledge, at: Timestamp) -> String {
 /// `warm_until`.
 pub fn observed(case: &mut Case, observation: Observation, rule: &Test, warm_until: &str) {
     // What cannot be made has moved nothing.
-    if observation.outcome == NOT_POSSIBLE {
+    // Nor has what the driver tells.
+    if observation.outcome == NOT_POSSIBLE || observation.source.as_deref() == Some(DRIVER) {
         case.observations.push_back(observation);
         return;
     }

@@ -24,6 +24,11 @@ pub const MIN_JOINT_DEG: f64 = 0.5;
 /// A flex coupling bends no more than this, by default.
 pub const MAX_FLEX_DEG: f64 = 1.5;
 
+/// No element of a shaft slopes so steeply.
+const STEEPEST_DEG: f64 = 60.0;
+/// Ends are parallel, and first and last joint equal, within this by default.
+const EQUAL_DEG: f64 = 1.0;
+
 /// The side to which the axle end of an element points when its plan slope is positive: right on a shaft that runs rearward; of a
 /// front shaft the picture is turned half round about the vertical, and it is left.
 pub fn positive_plan_side(end: crate::vehicle::End) -> &'static str {
@@ -92,16 +97,138 @@ pub fn largest_angle(rpm: Rpm, section_rads2: RadPerS2) -> Degrees {
     Degrees((section_rads2.get().sqrt() / rpm.omega()).to_degrees())
 }
 
+/// Limits of joints and shaft, those that were not said at their default.
+struct Thresholds {
+    torsional: f64,
+    section: f64,
+    /// Largest angle of a cross joint at this speed.
+    largest_deg: f64,
+    min_deg: f64,
+    /// Only where it was asked for.
+    max_deg: Option<f64>,
+    flex_deg: f64,
+    /// Only where it was asked for.
+    equal_deg: Option<f64>,
+}
+
+/// What a joint breaks.
+enum JointBreak {
+    TooSteep,
+    TooStraight,
+    OverMax,
+    FlexTooSteep,
+}
+
+impl Thresholds {
+    fn new(input: &AnglesInput) -> Self {
+        let l = &input.limits;
+        let section = l.section_rads2.unwrap_or(SECTION_RADS2);
+        Self {
+            torsional: l.torsional_rads2.unwrap_or(TORSIONAL_RADS2),
+            section,
+            largest_deg: largest_angle(input.rpm, RadPerS2(section)).get(),
+            min_deg: l.min_deg.unwrap_or(MIN_JOINT_DEG),
+            max_deg: l.max_deg,
+            flex_deg: l.flex_deg.unwrap_or(MAX_FLEX_DEG),
+            equal_deg: l.equal_deg,
+        }
+    }
+
+    fn joint(&self, kind: JointKind, deg: f64) -> impl Iterator<Item = JointBreak> {
+        let (cross, flex) = (kind == JointKind::Cross, kind == JointKind::Flex);
+        [
+            (cross && deg > self.largest_deg).then_some(JointBreak::TooSteep),
+            (cross && deg < self.min_deg).then_some(JointBreak::TooStraight),
+            (cross && self.max_deg.is_some_and(|max| deg > max)).then_some(JointBreak::OverMax),
+            (flex && deg > self.flex_deg).then_some(JointBreak::FlexTooSteep),
+        ]
+        .into_iter()
+        .flatten()
+    }
+}
+
+/// A shaft made ready for many slopes: its joints, its phases, its limits.
+pub(super) struct Shaft {
+    kinds: Vec<JointKind>,
+    /// e^(2jγ) before each joint.
+    turned: Vec<Complex64>,
+    /// Squared speed, 1/s².
+    omega2: f64,
+    limits: Thresholds,
+}
+
+impl Shaft {
+    /// Of an input that has been checked.
+    pub(super) fn new(input: &AnglesInput) -> Self {
+        let mut phase = 0.0;
+        let mut turned = vec![];
+        for i in 0..input.joints.len() {
+            if i > 0 {
+                phase += input.phase_deg.as_ref().map_or(0.0, |p| p[i - 1].rad());
+            }
+            turned.push(Complex64::from_polar(1.0, 2.0 * phase));
+        }
+        let kinds = input.joints.iter().map(Joint::kind).collect();
+        Self { kinds, turned, omega2: input.rpm.omega().powi(2), limits: Thresholds::new(input) }
+    }
+
+    /// Goes along the joints: of each its number, its angle in radians, and S_k behind it. Slopes are directions.
+    fn along(&self, direction: impl Fn(usize) -> [f64; 3], mut joint: impl FnMut(usize, f64, Complex64)) {
+        let (mut sum, mut sign) = (Complex64::new(0.0, 0.0), 1.0);
+        let mut before = direction(0);
+        for (i, kind) in self.kinds.iter().enumerate() {
+            let after = direction(i + 1);
+            let (beta, dy, dz) = bend(before, after);
+            if *kind == JointKind::Cross {
+                // e^(−2jδ) of the bend direction, without an angle: δ = atan2(Δz, Δy).
+                let (back, flat) = (Complex64::new(dy, -dz), dy * dy + dz * dz);
+                if flat > 0.0 {
+                    sum += back * back / flat * self.turned[i] * (sign * beta * beta);
+                }
+                sign = -sign;
+            }
+            joint(i, beta, sum);
+            before = after;
+        }
+    }
+
+    /// Limits broken and the residual angle in degrees, of side slopes in degrees and the tangents of the plan slopes; none where a slope
+    /// is no slope of a shaft.
+    pub(super) fn broken(&self, side_deg: &[f64], plan: &[f64]) -> Option<(usize, f64)> {
+        if side_deg.iter().any(|s| s.is_nan() || s.abs() >= STEEPEST_DEG) {
+            return None;
+        }
+        let (mut broken, mut first, mut last, mut all) = (0, 0.0, 0.0, Complex64::new(0.0, 0.0));
+        let joints = self.kinds.len();
+        self.along(
+            |i| [1.0, plan[i], -side_deg[i].to_radians().tan()],
+            |i, beta, sum| {
+                let deg = beta.to_degrees();
+                broken += self.limits.joint(self.kinds[i], deg).count();
+                // A section stands behind every joint but the last.
+                broken += usize::from(i + 1 < joints && sum.norm() * self.omega2 > self.limits.section);
+                if i == 0 {
+                    first = deg;
+                }
+                (last, all) = (deg, sum);
+            },
+        );
+        broken += usize::from(all.norm() * self.omega2 > self.limits.torsional);
+        broken += usize::from(joints > 1 && self.limits.equal_deg.is_some_and(|equal| (first - last).abs() > equal));
+        Some((broken, all.norm().sqrt().to_degrees()))
+    }
+}
+
 fn direction(e: &Element) -> [f64; 3] {
     [1.0, e.plan_deg.unwrap_or_default().rad().tan(), -e.side_deg.rad().tan()]
 }
 
-/// Angle and bend direction between two neighbours, radians.
-fn bend(a: [f64; 3], b: [f64; 3]) -> (f64, f64) {
+/// Angle between two neighbours in radians, and the difference of their directions across, y and z.
+fn bend(a: [f64; 3], b: [f64; 3]) -> (f64, f64, f64) {
     let cross = [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]];
     let dot = a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
     let beta = cross.iter().map(|c| c * c).sum::<f64>().sqrt().atan2(dot);
-    (beta, (b[2] - a[2]).atan2(b[1] - a[1]))
+    (beta, b[1] - a[1], b[2] - a[2])
 }
 
 fn check(input: &AnglesInput) -> Result<(), Problem> {
@@ -126,16 +253,62 @@ fn check(input: &AnglesInput) -> Result<(), Problem> {
             finite(g.get(), &format!("phase_deg[{i}]"))?;
         }
     }
-    for (i, e) in input.elements.iter().enumerate() {
+    check_slopes(&input.elements)?;
+    positive(input.rpm.get(), "rpm")?;
+    Ok(())
+}
+
+fn check_slopes(elements: &[Element]) -> Result<(), Problem> {
+    for (i, e) in elements.iter().enumerate() {
         for (name, d) in [("side_deg", e.side_deg), ("plan_deg", e.plan_deg.unwrap_or_default())] {
-            if d.get().is_nan() || d.get().abs() >= 60.0 {
+            if d.get().is_nan() || d.get().abs() >= STEEPEST_DEG {
                 return Err(Problem::new("out-of-range", format!("a slope lies between −60° and 60°, got {}", d.get()))
                     .field(format!("elements[{i}].{name}")));
             }
         }
     }
-    positive(input.rpm.get(), "rpm")?;
     Ok(())
+}
+
+/// Gearbox and pinion alone.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct EndsInput {
+    /// Gearbox, pinion.
+    pub elements: Vec<Element>,
+}
+
+/// How far the ends of a shaft are from parallel.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Ends {
+    /// Difference of their side slopes.
+    pub ends_deg: Degrees,
+    /// None: the shaft was not read.
+    pub joint_deg: Vec<Degrees>,
+    /// What was noticed.
+    pub findings: Vec<Finding>,
+}
+
+/// What two ends say without the shaft between them: how far they are apart, degrees. Two elements with slopes within ±60°.
+///
+/// ```
+/// use baricord_core::{error::read_json, measure::angles::ends};
+/// let e = ends(&read_json(&serde_json::json!({"elements": [{"side_deg": 4.2}, {"side_deg": -1.0}]})).unwrap()).unwrap();
+/// assert!((e.ends_deg.get() - 5.2).abs() < 1e-12 && e.findings[0].message.contains("which joint carries it"));
+/// ```
+pub fn ends(input: &EndsInput) -> Result<Ends, Problem> {
+    let [gearbox, pinion] = &input.elements[..] else {
+        let message = format!("gearbox and pinion are two elements, got {}", input.elements.len());
+        return Err(Problem::new("mismatch", message).field("elements"));
+    };
+    check_slopes(&input.elements)?;
+    let apart = (gearbox.side_deg - pinion.side_deg).abs();
+    let (level, message) = match apart.get() {
+        x if x <= EQUAL_DEG => {
+            (Level::Info, format!("the ends are {x:.1}° apart: two equal joints cancel, whatever the shaft's slope"))
+        }
+        x => (Level::Warn, format!("the ends are {x:.1}° apart: read the shaft to see which joint carries it")),
+    };
+    Ok(Ends { ends_deg: apart, joint_deg: vec![], findings: vec![Finding::new("ends", level, message)] })
 }
 
 /// What the joints of a shaft do at a speed: each joint's angle (degrees), what the pinion and each section are shaken by (rad/s²),
@@ -150,24 +323,18 @@ fn check(input: &AnglesInput) -> Result<(), Problem> {
 /// ```
 pub fn angles(input: &AnglesInput) -> Result<Angles, Problem> {
     check(input)?;
-    let omega = input.rpm.omega();
-    let (mut sum, mut crosses, mut phase) = (Complex64::new(0.0, 0.0), 0usize, 0.0f64);
+    let shaft = Shaft::new(input);
     let (mut joints, mut sums) = (vec![], vec![]);
-    for (i, joint) in input.joints.iter().enumerate() {
-        let (beta, delta) = bend(direction(&input.elements[i]), direction(&input.elements[i + 1]));
-        if i > 0 {
-            phase += input.phase_deg.as_ref().map_or(0.0, |p| p[i - 1].rad());
-        }
-        if joint.kind() == JointKind::Cross {
-            let sign = if crosses.is_multiple_of(2) { 1.0 } else { -1.0 };
-            sum += Complex64::from_polar(beta * beta, 2.0 * (phase - delta)) * sign;
-            crosses += 1;
-        }
-        joints.push(Degrees(beta.to_degrees()));
-        sums.push(sum);
-    }
+    shaft.along(
+        |i| direction(&input.elements[i]),
+        |_, beta, sum| {
+            joints.push(Degrees(beta.to_degrees()));
+            sums.push(sum);
+        },
+    );
+    let sum = sums.last().copied().unwrap_or_default();
     let sections = input.elements.len() - 2;
-    let acc = |z: Complex64| RadPerS2(z.norm() * omega * omega);
+    let acc = |z: Complex64| RadPerS2(z.norm() * shaft.omega2);
     let mut out = Angles {
         residual_deg: Degrees(sum.norm().sqrt().to_degrees()),
         torsional_rads2: acc(sum),
@@ -176,58 +343,42 @@ pub fn angles(input: &AnglesInput) -> Result<Angles, Problem> {
         joint_deg: joints,
         findings: vec![],
     };
-    out.findings = findings(input, &out);
+    out.findings = findings(&shaft, &out);
     Ok(out)
 }
 
-fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
-    let l = &input.limits;
-    let torsional = l.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
-    let section = l.section_rads2.unwrap_or(SECTION_RADS2);
-    let largest = largest_angle(input.rpm, RadPerS2(section)).get();
+fn findings(shaft: &Shaft, a: &Angles) -> Vec<Finding> {
+    let l = &shaft.limits;
     let mut out = vec![];
     let mut over = |code: &str, at: String, message: String| out.push(Finding::new(code, Level::Over, message).at(at));
-    if a.torsional_rads2.get() > torsional {
-        over("torsional", "pinion".into(), format!("pinion: {:.0} rad/s², limit {torsional:.0}", a.torsional_rads2.get()));
+    if a.torsional_rads2.get() > l.torsional {
+        over("torsional", "pinion".into(), format!("pinion: {:.0} rad/s², limit {:.0}", a.torsional_rads2.get(), l.torsional));
     }
     for (k, s) in a.sections_rads2.iter().enumerate() {
-        if s.get() > section {
-            over("section", format!("s{}", k + 1), format!("section {}: {:.0} rad/s², limit {section:.0}", k + 1, s.get()));
+        if s.get() > l.section {
+            over("section", format!("s{}", k + 1), format!("section {}: {:.0} rad/s², limit {:.0}", k + 1, s.get(), l.section));
         }
     }
     for (k, b) in a.joint_deg.iter().enumerate() {
-        let (at, b, n) = (format!("j{}", k + 1), b.get(), k + 1);
-        match input.joints[k].kind() {
-            JointKind::Cross => {
-                if b > largest {
-                    over("joint-too-steep", at.clone(), format!("joint {n} bends {b:.1}°: over {largest:.1}° for this speed"));
+        let (b, n) = (b.get(), k + 1);
+        for broken in l.joint(shaft.kinds[k], b) {
+            let (code, message) = match broken {
+                JointBreak::TooSteep => {
+                    ("joint-too-steep", format!("joint {n} bends {b:.1}°: over {:.1}° for this speed", l.largest_deg))
                 }
-                if b < l.min_deg.unwrap_or(MIN_JOINT_DEG) {
-                    let min = l.min_deg.unwrap_or(MIN_JOINT_DEG);
-                    over(
-                        "joint-too-straight",
-                        at.clone(),
-                        format!("joint {n} bends {b:.2}°: below {min}° the needles dent their races"),
-                    );
+                JointBreak::TooStraight => {
+                    ("joint-too-straight", format!("joint {n} bends {b:.2}°: below {}° the needles dent their races", l.min_deg))
                 }
-                if let Some(max) = l.max_deg
-                    && b > max
-                {
-                    over("joint-over-max", at, format!("joint {n} bends {b:.1}°: over {max}°"));
+                JointBreak::OverMax => {
+                    ("joint-over-max", format!("joint {n} bends {b:.1}°: over {}°", l.max_deg.unwrap_or_default()))
                 }
-            }
-            JointKind::Flex if b > l.flex_deg.unwrap_or(MAX_FLEX_DEG) => {
-                over(
-                    "flex-too-steep",
-                    at,
-                    format!("the flex coupling bends {b:.1}°: over {}°", l.flex_deg.unwrap_or(MAX_FLEX_DEG)),
-                );
-            }
-            _ => {}
+                JointBreak::FlexTooSteep => ("flex-too-steep", format!("the flex coupling bends {b:.1}°: over {}°", l.flex_deg)),
+            };
+            over(code, format!("j{n}"), message);
         }
     }
     for (k, s) in a.sections_coast_rads2.iter().enumerate() {
-        if s.get() > section {
+        if s.get() > l.section {
             out.push(
                 Finding::new("section-coast", Level::Warn, format!("section {} on coast: {:.0} rad/s²", k + 1, s.get()))
                     .at(format!("s{}", k + 1)),
@@ -235,14 +386,14 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
         }
     }
     for (k, b) in a.joint_deg.iter().enumerate() {
-        match input.joints[k].kind() {
+        match shaft.kinds[k] {
             JointKind::Cross if b.get() > 3.0 => {
                 out.push(
                     Finding::new("over-three", Level::Info, format!("joint {} bends more than 3°", k + 1))
                         .at(format!("j{}", k + 1)),
                 );
             }
-            JointKind::Flex if b.get() > 1.0 && b.get() <= l.flex_deg.unwrap_or(MAX_FLEX_DEG) => {
+            JointKind::Flex if b.get() > 1.0 && b.get() <= l.flex_deg => {
                 out.push(
                     Finding::new("flex-steep", Level::Warn, "the flex coupling bends more than 1°").at(format!("j{}", k + 1)),
                 );
@@ -252,7 +403,7 @@ fn findings(input: &AnglesInput, a: &Angles) -> Vec<Finding> {
     }
     if let [first, .., last] = a.joint_deg[..] {
         let gap = (first - last).abs().get();
-        if gap > l.equal_deg.unwrap_or(1.0) {
+        if gap > l.equal_deg.unwrap_or(EQUAL_DEG) {
             let level = if l.equal_deg.is_some() { Level::Over } else { Level::Info };
             out.push(Finding::new("unequal", level, format!("first and last joint differ by {gap:.1}°")));
         }

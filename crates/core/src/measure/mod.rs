@@ -2,13 +2,21 @@
 //! [`instrument`] is what can be read where;
 //! [`crate::calc`] is the one face of all of them for the command line and HTTP.
 
+pub mod angle_plan;
 pub mod angles;
+pub mod backlash;
+pub mod balance;
 pub mod bearing;
+pub mod clamps;
 pub mod critical_speed;
+pub mod indexing;
 pub mod instrument;
 pub mod joint_drag;
+pub mod lash;
 pub mod orders;
 pub mod runout;
+pub mod shaft_length;
+pub mod torque;
 mod vehicle_figures;
 
 pub use vehicle_figures::{Figures, PropFigures, SectionFigures};

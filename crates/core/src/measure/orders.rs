@@ -201,7 +201,7 @@ pub fn orders(v: &Vehicle, gear: Option<&str>) -> Result<Vec<OrderLine>, Problem
             }
         }
     }
-    for b in &v.bearings {
+    for b in v.bearings.iter().filter(|b| b.has_geometry()) {
         let Some((base, k, outer_turns)) = bearing_turns(v, &b.at) else { continue };
         let o = bearing(BearingInput {
             elements: b.elements,

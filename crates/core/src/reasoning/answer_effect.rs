@@ -32,12 +32,14 @@ pub struct Moved {
 }
 
 impl Effect {
+    /// What moved most, in words: “tyre noise 41 %, from 22 %”; none where nothing did.
+    pub fn moved_words(&self) -> Option<String> {
+        self.moved.as_ref().map(|m| format!("{} {}, from {}", m.cause, percent_words(m.to), percent_words(m.from)))
+    }
+
     /// In a sentence: “Spin the wheel by hand, front left hub and front right hub: smooth. Tyre noise 41 %, from 22 %”.
     pub fn words(&self) -> String {
-        match &self.moved {
-            Some(m) => format!("{}: {} {}, from {}", self.said, m.cause, percent_words(m.to), percent_words(m.from)),
-            None => format!("{}: moves nothing", self.said),
-        }
+        format!("{}: {}", self.said, self.moved_words().unwrap_or_else(|| "moves nothing".into()))
     }
 }
 

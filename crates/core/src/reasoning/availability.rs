@@ -162,23 +162,30 @@ pub(crate) fn open<'a>(case: &Case, model: &Model<'a>, symptom: &str) -> Vec<Tes
 
 /// Every test at every place and gear that this vehicle has.
 pub(crate) fn all_tries<'a>(model: &Model<'a>) -> Vec<TestInstance<'a>> {
-    let v = model.v;
-    let mut out = vec![];
-    for test in &model.k.tests {
-        let test_places = model.places_of(test);
-        if test.at.is_empty() || test.names_place && !test_places.is_empty() {
-            out.push(TestInstance { test, at: None, gear: None });
-        } else if test.at.iter().any(|a| a == "gear") {
-            for at in &test_places {
-                out.extend(v.gearbox.gears.iter().map(|g| TestInstance {
-                    test,
-                    at: Some(at.clone()),
-                    gear: Some(g.name.clone()),
-                }));
-            }
-        } else {
-            out.extend(test_places.into_iter().map(|p| TestInstance { test, at: Some(p), gear: None }));
-        }
+    model.k.tests.iter().flat_map(|test| tries_of(model.v, test, model.places_of(test))).collect()
+}
+
+/// A test at every place and gear, of the places where it is made on a vehicle.
+fn tries_of<'a>(v: &Vehicle, test: &'a Test, places: Vec<Place>) -> Vec<TestInstance<'a>> {
+    if test.at.is_empty() || test.names_place && !places.is_empty() {
+        return vec![TestInstance { test, at: None, gear: None }];
     }
-    out
+    let in_gears = test.at.iter().any(|a| a == "gear");
+    let gears = || v.gearbox.gears.iter().map(|g| Some(g.name.clone())).collect();
+    let at_place = |at: Place| {
+        let gears: Vec<Option<String>> = if in_gears { gears() } else { vec![None] };
+        gears.into_iter().map(move |gear| TestInstance { test, at: Some(at.clone()), gear })
+    };
+    places.into_iter().flat_map(at_place).collect()
+}
+
+/// Where a test is made on a vehicle, or which places its outcome can name; none of a test of the whole vehicle.
+pub fn places_of_test(v: &Vehicle, test: &Test) -> Vec<Place> {
+    v.places().into_iter().filter(|p| test.at.iter().any(|kind| is_kind(v, p, kind))).collect()
+}
+
+/// Everywhere that a test can be made on a vehicle: place and gear, both none of a test of the whole vehicle and of one whose outcome
+/// names its place.
+pub fn tries_on(v: &Vehicle, test: &Test) -> Vec<(Option<Place>, Option<String>)> {
+    tries_of(v, test, places_of_test(v, test)).into_iter().map(|t| (t.at, t.gear)).collect()
 }

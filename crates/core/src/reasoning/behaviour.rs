@@ -574,8 +574,7 @@ fn shows_when_opened(part: &str) -> bool {
 }
 
 fn is_there(at: &Place, p: &Place) -> bool {
-    let inside = |a: &str, b: &str| a.strip_prefix(b).is_some_and(|r| r.starts_with('.'));
-    at.id == p.id || inside(&at.id, &p.id) || inside(&p.id, &at.id)
+    super::likelihood::is_within(&at.id, &p.id)
 }
 
 fn opened_look(s: &Subject, at: &Place) -> Option<Rule> {

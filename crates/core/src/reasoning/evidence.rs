@@ -5,7 +5,7 @@ use super::knowledge::{Knowledge, SOUND_PICK, Test};
 use super::likelihood::Model;
 use crate::case::{Case, DRIVER, NOT_POSSIBLE, Observation, Symptom};
 use crate::error::Warning;
-use crate::vehicle::{Place, Vehicle};
+use crate::vehicle::{Place, Vehicle, answered_place};
 
 /// One piece of evidence: in words, and how likely it is under each hypothesis.
 pub struct Evidence {
@@ -24,14 +24,10 @@ fn fact<'a>(k: &'a Knowledge, test: &'a str) -> &'a str {
     k.test(test).and_then(|t| t.same_as.as_deref()).unwrap_or(test)
 }
 
-/// The place that an observation names: an axle end stands for its final drive.
+/// The place that an observation names.
 pub(super) fn place_of(v: &Vehicle, o: &Observation) -> Option<Result<Place, String>> {
-    let id = o.at.as_deref()?;
-    let id = match id {
-        "front" | "rear" => format!("diff.{id}"),
-        _ => id.to_string(),
-    };
-    Some(v.place(&id).ok_or(id))
+    let id = answered_place(o.at.as_deref()?);
+    Some(v.place(&id).ok_or_else(|| id.into_owned()))
 }
 
 /// Whether what an observation says bears on a symptom: a hand's finding on every one, how a symptom behaves on its own.
@@ -60,6 +56,23 @@ pub(super) fn that_count(case: &Case, k: &Knowledge, symptom: &Symptom, warnings
         }
     }
     out
+}
+
+/// Answers to one question of a symptom that disagree, as they were given; each question once, the last answer of each counts.
+pub fn disagreeing<'c>(case: &'c Case, k: &Knowledge, symptom: &str) -> Vec<Vec<&'c Observation>> {
+    let mut questions: Vec<Vec<&Observation>> = vec![];
+    let weighed = |o: &&Observation| bears_on(k, o, symptom) && o.outcome != NOT_POSSIBLE;
+    for o in case.observations.iter().filter(weighed) {
+        let same = |q: &&mut Vec<&Observation>| {
+            q.first().is_some_and(|f| fact(k, &f.test) == fact(k, &o.test) && f.at == o.at && f.gear == o.gear)
+        };
+        match questions.iter_mut().find(same) {
+            Some(q) => q.push(o),
+            None => questions.push(vec![o]),
+        }
+    }
+    questions.retain(|q| q.iter().any(|o| o.outcome != q[0].outcome));
+    questions
 }
 
 /// Outcomes by which a symptom was silent: of what comes and goes one of them is weak.

@@ -4,8 +4,7 @@ use super::diagnose;
 use super::knowledge::{KINDS, Knowledge};
 use super::plan::PlanStep;
 use crate::case::Case;
-use crate::vehicle::sample;
-use crate::vehicle::{FrontDrive, GearboxKind, Vehicle};
+use crate::vehicle::{Vehicle, layout};
 use serde::Serialize;
 
 /// Suspects that are shown.
@@ -35,27 +34,13 @@ pub struct FirstSteps {
     pub suspects: Vec<Suspect>,
 }
 
+/// Layouts that are offered and have no rows of their own: their first steps are those of their like.
+const LIKE_OTHERS: [&str; 3] = ["rwd-solid-three", "fwd-plug-in", "4x4-free-hubs"];
+
 /// One made-up vehicle of each layout, by the name of the layout.
 pub fn layouts() -> Vec<(&'static str, Vehicle)> {
-    let mut automatic = sample::front_drive();
-    automatic.gearbox.kind = GearboxKind::Automatic;
-    let mut full_time = sample::four_wheel_drive();
-    if let Some(t) = &mut full_time.transfer {
-        t.front_drive = FrontDrive::FullTime;
-    }
-    vec![
-        ("rwd-solid", sample::rear_drive(1)),
-        ("rwd-solid-two", sample::rear_drive(2)),
-        ("rwd-independent", sample::rear_drive_independent()),
-        ("fwd-manual", sample::front_drive()),
-        ("fwd-automatic", automatic),
-        ("fwd-cvt", sample::variable()),
-        ("rear-transaxle", sample::rear_transaxle()),
-        ("awd-coupler", sample::all_wheel_drive()),
-        ("4x4-part-time", sample::four_wheel_drive()),
-        ("4x4-full-time", full_time),
-        ("electric", sample::electric()),
-    ]
+    let all = layout::layouts().into_iter();
+    all.filter(|l| !LIKE_OTHERS.contains(&l.id)).map(|l| (l.id, l.vehicle)).collect()
 }
 
 /// The first steps of every kind of symptom on every layout.

@@ -4,7 +4,7 @@
 use super::knowledge::{Behaviour, Fault, Knowledge, LineRule, Shows, TurnsWith};
 use super::place_kinds::is_kind;
 use crate::measure::orders::{OrderLine, What};
-use crate::vehicle::{End, Place, PlaceKind, Vehicle};
+use crate::vehicle::{End, Place, PlaceKind, Vehicle, is_part_of};
 
 /// A fault at a place, or two faults at once.
 #[derive(Clone, Debug, PartialEq)]
@@ -146,7 +146,7 @@ pub(super) fn shows(h: &Hypothesis, what: Shows) -> bool {
 /// Whether a rung of the ladder belongs to a hypothesis' place.
 fn is_of(h: &Hypothesis, l: &OrderLine) -> bool {
     let Some(p) = &h.place else { return false };
-    if l.at == p.id || l.at.strip_prefix(&p.id).is_some_and(|r| r.starts_with('.')) {
+    if is_part_of(&l.at, &p.id) {
         return true;
     }
     match l.what {

@@ -7,7 +7,7 @@ use super::knowledge::{
     Bears, ExponentWeights, Fault, Knowledge, Marks, OutcomeRule, Test, Turning, distribution, fill, outcomes_at,
 };
 use super::place_kinds::is_kind;
-use crate::vehicle::{Place, PlaceKind, Vehicle};
+use crate::vehicle::{Place, PlaceKind, Vehicle, is_part_of};
 
 /// What can come out of a test: an outcome, and the place that it names.
 #[derive(Clone, Debug, PartialEq)]
@@ -41,9 +41,9 @@ pub struct Model<'a> {
     faults: Vec<Option<&'a Fault>>,
 }
 
-/// Whether one place is the other, or a part of it.
+/// Whether one place is a part of the other.
 pub(super) fn is_within(a: &str, b: &str) -> bool {
-    a == b || a.strip_prefix(b).is_some_and(|r| r.starts_with('.')) || b.strip_prefix(a).is_some_and(|r| r.starts_with('.'))
+    is_part_of(a, b) || is_part_of(b, a)
 }
 
 /// Whether a test made at a place says something of a hypothesis' place.

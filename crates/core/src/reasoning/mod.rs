@@ -8,7 +8,7 @@
 pub mod access;
 mod answer_effect;
 pub mod attribution;
-mod availability;
+pub mod availability;
 mod behaviour;
 mod complaint_evidence;
 mod danger;
@@ -46,7 +46,7 @@ pub mod wording;
 pub use answer_effect::{Effect, effect_of, last_effect};
 pub use danger::Danger;
 pub use diagnosis::{Contribution, Diagnosis, DiagnosisStatus, NextStep, Ranked, RuledOut, SymptomAnswer, Twins};
-pub use evidence::Evidence;
+pub use evidence::{Evidence, disagreeing};
 pub use hypotheses::{Hypothesis, Predicted, hypotheses, predicted};
 pub use information::{entropy, information_gain, moved};
 pub use open_symptom::{OpenSymptom, TestName};

@@ -1,7 +1,7 @@
 //! A symptom with what is open of it: weighed once, its tests laid out once, for all that is asked of both.
 
 use super::access::{OpenedPlaces, QuickLook, quick_looks_among};
-use super::availability::{NotMade, all_tries};
+use super::availability::{NotMade, all_tries, places_of_test};
 use super::hypotheses::Hypothesis;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
@@ -89,6 +89,18 @@ impl OpenSymptom<'_> {
             gear: l.one.gear.as_deref(),
             minutes: l.minutes,
         })
+    }
+
+    /// Every test that can say something of a place, made or not, open or not: at the place itself, in each gear there, and those whose
+    /// outcome can name it. In the order of the catalogue.
+    pub fn tests_at(&self, place: &str) -> Vec<(String, Option<String>, Option<String>)> {
+        let names_it =
+            |t: &super::knowledge::Test| t.names_place && places_of_test(&self.case.vehicle, t).iter().any(|p| p.id == place);
+        all_tries(self.model)
+            .into_iter()
+            .filter(|t| t.at.as_ref().is_some_and(|p| p.id == place) || names_it(t.test))
+            .map(|t| (t.test.id.clone(), t.at.map(|p| p.id), t.gear))
+            .collect()
     }
 
     /// An open test with what its outcomes say; none where it is not open.

@@ -57,7 +57,7 @@ fn shares(r: &RecordingAnalysis, kind: &str, peak: Option<f64>) -> Vec<Share> {
 
 /// Recordings through physics: how much of what stands in them a hypothesis predicts.
 pub(super) fn recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis) -> Vec<Evidence> {
-    let (v, k, all) = (&case.vehicle, model.k, model.all);
+    let (k, all) = (model.k, model.all);
     let w = &k.weights.recording;
     let Some(s) = case.symptom(symptom) else { return vec![] };
     let peak = s.speed_kmh.and_then(|r| r.peak);
@@ -79,7 +79,8 @@ pub(super) fn recordings(case: &Case, model: &Model, symptom: &str, a: &Analysis
             continue;
         }
         gears.push(spec.gear.clone());
-        let Ok(ladder) = orders(v, spec.fixed_gear()).or_else(|_| orders(v, None)) else { continue };
+        let then = case.vehicle_at_run(spec);
+        let Ok(ladder) = orders(then, spec.fixed_gear()).or_else(|_| orders(then, None)) else { continue };
         let shares = shares(found, &s.kind, peak);
         if shares.is_empty() {
             continue;

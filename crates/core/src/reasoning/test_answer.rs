@@ -33,6 +33,18 @@ impl Test {
         also: &[String],
         ticked: &[String],
     ) -> Result<TestAnswer, Problem> {
+        let answer = self.read_answer(said, at, also)?;
+        if answer.outcome != NOT_POSSIBLE {
+            require_checks(case, self, ticked)?;
+        }
+        Ok(answer)
+    }
+
+    /// Reads an answer as [`Self::answer`] does, of a test that is not made for it: what was written down is corrected.
+    ///
+    /// # Errors
+    /// `unknown-outcome` at `outcome`.
+    pub fn read_answer(&self, said: &str, at: Option<&str>, also: &[String]) -> Result<TestAnswer, Problem> {
         let (outcome, place) = said.split_once('@').map_or((said, None), |(outcome, place)| (outcome, Some(place)));
         let unknown = |o: &str| {
             let message = format!("{} has no outcome “{o}”", self.id);
@@ -48,7 +60,6 @@ impl Test {
         if let Some(o) = also.iter().find(|o| !self.several || self.outcome(o).is_none()) {
             return Err(unknown(o));
         }
-        require_checks(case, self, ticked)?;
         Ok(TestAnswer { outcome: outcome.into(), at, also, words: rule.words.clone() })
     }
 }

@@ -3,6 +3,7 @@
 use super::knowledge::Knowledge;
 use super::{Ranked, Twins};
 use crate::case::fault_at::FaultAt;
+use crate::case::vocabulary::TASKS;
 use crate::case::{Case, Repair};
 use crate::vehicle::Vehicle;
 
@@ -56,9 +57,29 @@ pub fn pair_words(k: &Knowledge, v: &Vehicle, fault: &str, at: &str, gear: Optio
 /// axle”. What was changed as due is no part of it.
 pub fn repair_words(k: &Knowledge, case: &Case, r: &Repair) -> String {
     let v = &case.vehicle;
+    // Work without a search names what is done, no cause.
+    if let (Some(task), true) = (r.task.as_deref(), r.fault.is_empty()) {
+        let places = r.all_places().map(|p| v.place_words(p));
+        let named: Vec<String> = r.what.iter().cloned().chain(places).collect();
+        return format!("{}: {}", task_words(task), named.join(" and "));
+    }
     let is_due = |p: &FaultAt| case.replaced_as_due.iter().any(|d| d.fault == p.fault && d.at.as_deref() == Some(p.at.as_str()));
     let with: Vec<FaultAt> = r.repaired_with().into_iter().filter(|p| !is_due(p)).collect();
     pair_words(k, v, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref(), &with)
+}
+
+/// How far a repair is, in words: planned, done and not judged, or its verdict.
+pub fn repair_state_words(r: &Repair) -> String {
+    match r.result.as_deref() {
+        None => "planned".into(),
+        Some("open") => "done, not judged".into(),
+        Some(judged) => judged.replace('-', " "),
+    }
+}
+
+/// Work without a search in words.
+pub fn task_words(task: &str) -> &str {
+    TASKS.iter().find(|t| t.0 == task).map_or(task, |t| t.1)
 }
 
 /// Twins in words: each alone and both.

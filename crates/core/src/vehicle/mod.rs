@@ -1,13 +1,14 @@
 //! The vehicle: its layout, the places where something can be wrong, and how fast everything turns.
 
 mod kinematics;
+pub mod layout;
 mod model;
 mod places;
 mod tyre;
 
 pub use kinematics::Turns;
 pub use model::*;
-pub use places::{Place, PlaceKind};
+pub use places::{Place, PlaceKind, answered_place, is_part_of};
 pub use tyre::{RADIAL_FACTOR, Tyre, TyreFigures};
 
 use crate::error::{Problem, finite, positive, read_json};
@@ -56,6 +57,9 @@ impl Vehicle {
             if let Some(r) = a.ratio {
                 positive(r, "ratio").map_err(|p| p.under(&at))?;
             }
+            if let Some(t) = &a.tyre {
+                t.figures().map_err(|p| p.under(&format!("{at}.tyre")))?;
+            }
             if a.pinion_teeth == Some(0) || a.ring_teeth == Some(0) {
                 return Err(Problem::new("out-of-range", "a gear has teeth").field(format!("{at}.pinion_teeth")));
             }
@@ -67,7 +71,10 @@ impl Vehicle {
             self.check_prop(i, p).map_err(|e| e.under(&format!("props[{i}]")))?;
         }
         for (i, b) in self.bearings.iter().enumerate() {
-            check_bearing(b.elements, b.element_mm, b.pitch_mm, b.contact_deg).map_err(|p| p.under(&format!("bearings[{i}]")))?;
+            if b.has_geometry() {
+                check_bearing(b.elements, b.element_mm, b.pitch_mm, b.contact_deg)
+                    .map_err(|p| p.under(&format!("bearings[{i}]")))?;
+            }
         }
         Ok(())
     }

@@ -105,6 +105,14 @@ fn four() -> u32 {
     4
 }
 
+/// A motor beside an engine.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Motor {
+    /// Motor turns for one wheel turn, where it is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ratio: Option<f64>,
+}
+
 /// Kinds of gearbox.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -410,20 +418,41 @@ pub struct Intermediate {
     pub bearing: bool,
 }
 
-/// A rolling bearing of known size.
+/// A rolling bearing of known size, or known by its number.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Bearing {
     /// Its place.
     pub at: String,
-    /// Number of balls or rollers.
+    /// The number that stands on it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number: Option<String>,
+    /// Number of balls or rollers; 0 where its geometry is not known.
+    #[serde(default, skip_serializing_if = "is_zero")]
     pub elements: u32,
     /// Their diameter.
+    #[serde(default, skip_serializing_if = "is_none_mm")]
     pub element_mm: Millimetres,
     /// Pitch diameter.
+    #[serde(default, skip_serializing_if = "is_none_mm")]
     pub pitch_mm: Millimetres,
     /// Contact angle.
     #[serde(default)]
     pub contact_deg: Degrees,
+}
+
+fn is_zero(n: &u32) -> bool {
+    *n == 0
+}
+
+fn is_none_mm(x: &Millimetres) -> bool {
+    x.get() == 0.0
+}
+
+impl Bearing {
+    /// Whether anything of its geometry is given; one that is known by its number alone turns with no orders of its own.
+    pub fn has_geometry(&self) -> bool {
+        self.elements != 0 || self.element_mm.get() != 0.0 || self.pitch_mm.get() != 0.0
+    }
 }
 
 /// Limits of a vehicle or of one calculation; what is left out has the default.
@@ -498,6 +527,9 @@ pub struct Vehicle {
     /// Its engine; none on an electric vehicle.
     #[serde(default)]
     pub engine: Option<Engine>,
+    /// Its motor beside the engine, of a plug-in hybrid.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub motor: Option<Motor>,
     /// What turns the shafts.
     pub gearbox: Gearbox,
     /// Its transfer case.

@@ -2,6 +2,7 @@
 //! public vocabulary of case files, exports and answers.
 
 use super::{AxleKind, Corner, End, GearboxKind, JointKind, Vehicle};
+use std::borrow::Cow;
 
 /// What kind of part a place is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -143,6 +144,19 @@ fn along_shaft(k: usize, n: usize, what: &str, runs_forward: bool, ends: &ShaftE
         (k, false) if k + 1 == n => format!("rear {what}"),
         _ if n == 3 => format!("middle {what}"),
         _ => format!("{what} {}", k + 1),
+    }
+}
+
+/// Whether a place is another, or a part of it: `prop.rear.s1.centre` of `prop.rear`.
+pub fn is_part_of(at: &str, place: &str) -> bool {
+    at == place || at.strip_prefix(place).is_some_and(|rest| rest.starts_with('.'))
+}
+
+/// The place that an answer names: an axle end stands for its final drive.
+pub fn answered_place(at: &str) -> Cow<'_, str> {
+    match at {
+        "front" | "rear" => format!("diff.{at}").into(),
+        _ => at.into(),
     }
 }
 

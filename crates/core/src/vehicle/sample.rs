@@ -55,7 +55,14 @@ fn halves(corners: &[Corner]) -> Vec<HalfShaft> {
 }
 
 fn bearing(at: &str, n: u32, d: f64, pitch: f64, a: f64) -> Bearing {
-    Bearing { at: at.into(), elements: n, element_mm: Millimetres(d), pitch_mm: Millimetres(pitch), contact_deg: Degrees(a) }
+    Bearing {
+        at: at.into(),
+        number: None,
+        elements: n,
+        element_mm: Millimetres(d),
+        pitch_mm: Millimetres(pitch),
+        contact_deg: Degrees(a),
+    }
 }
 
 fn base(name: &str, size: &str) -> Vehicle {
@@ -63,6 +70,7 @@ fn base(name: &str, size: &str) -> Vehicle {
         name: name.into(),
         tyre: Tyre::of_size(size),
         engine: Some(Engine { cylinders: 4, strokes: 4 }),
+        motor: None,
         gearbox: Gearbox {
             kind: GearboxKind::Manual,
             transaxle: false,

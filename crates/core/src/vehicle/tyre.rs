@@ -84,6 +84,9 @@ fn diameter(size: &str) -> Result<Millimetres, Problem> {
     };
     let text = size.trim().to_ascii_uppercase();
     let body = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    if let Some(d) = flotation(&body) {
+        return d.ok_or_else(wrong);
+    }
     let body = body.strip_prefix("LT").or_else(|| body.strip_prefix('P')).unwrap_or(&body).trim_start();
     let (width, rest) = body.split_once('/').ok_or_else(wrong)?;
     let digits = rest.find(|c: char| !c.is_ascii_digit() && c != '.').ok_or_else(wrong)?;
@@ -99,9 +102,36 @@ fn diameter(size: &str) -> Result<Millimetres, Problem> {
     Ok(Millimetres(r * 25.4 + 2.0 * w * a / 100.0))
 }
 
+/// Outer diameter of a flotation size such as `33X12.50R15LT`: the first number, in inches. None of another kind of size; nothing where
+/// it is one and cannot be.
+fn flotation(body: &str) -> Option<Option<Millimetres>> {
+    let (height, rest) = body.split_once('X')?;
+    let read = || {
+        let (width, rim) = rest.split_once(['R', '-'])?;
+        let rim: String = rim.trim_start().chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
+        let number = |s: &str| s.trim().parse::<f64>().ok();
+        let (h, w, r) = (number(height)?, number(width)?, number(&rim)?);
+        let can_be = (20.0..=60.0).contains(&h) && (4.0..=25.0).contains(&w) && (8.0..=30.0).contains(&r) && h > r + 2.0;
+        can_be.then_some(Millimetres(h * 25.4))
+    };
+    Some(read())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_flotation_size_says_its_diameter_in_inches() {
+        for s in ["33x12.50R15LT", "33X12.50R15", "33x12.5 R15 LT", "33x12.50-15"] {
+            let f = Tyre::of_size(s).figures().unwrap();
+            assert!((f.diameter_mm.get() - 838.2).abs() < 1e-9, "{s}");
+            assert!((f.rolling_circumference_m.get() - 2.556_51).abs() < 1e-9, "{s}");
+        }
+        for s in ["33x12.50", "5x12R15", "33x90R15", "33x12.50R40", "x12R15", "15x10R15"] {
+            assert_eq!(Tyre::of_size(s).figures().unwrap_err().code, "bad-tyre-size", "{s}");
+        }
+    }
 
     #[test]
     fn worked_value_of_the_size() {

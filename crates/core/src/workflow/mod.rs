@@ -1,6 +1,7 @@
 //! Where a case stands: its stations, what is done next, and what was proved.
 
 pub mod assessment;
+pub mod case_search;
 pub mod next_action;
 mod station;
 

@@ -144,7 +144,12 @@ fn of_step(case: &Case, k: &Knowledge, s: &NextStep) -> NextAction {
 /// What is done next on a case: take down the words, a test, a repair, its proof, or handing it back. The one answer for every page,
 /// paper and the board.
 pub fn next_action(case: &Case, k: &Knowledge, diagnosis: &Diagnosis, proof: Option<&Verification>) -> NextAction {
-    if case.symptoms.is_empty() {
+    // Work without a search needs no complaint.
+    let work = case.symptoms.is_empty() && case.repairs.iter().any(|r| r.is_open());
+    if case.symptoms.is_empty() && !work {
+        if case.repairs.iter().any(|r| r.task.is_some()) {
+            return NextAction::new(ActionKind::HandBack, Station::Done, "Hand it back: the work is done");
+        }
         return NextAction::new(ActionKind::Describe, Station::Complaint, "Take down what the driver says");
     }
     let open = case.repairs.iter().rev().find(|r| r.is_open());
@@ -175,6 +180,10 @@ fn of_repair(case: &Case, k: &Knowledge, r: &Repair, proof: Option<&Verification
             gear: r.gear.clone(),
             ..of(NextAction::new(ActionKind::Repair, Station::Repair, format!("Make the repair: {}", repair_words(k, case, r))))
         };
+    }
+    if r.task.is_some() && r.fault.is_empty() {
+        let words = format!("Drive a short way, look again, and close it: {}", repair_words(k, case, r));
+        return of(NextAction::new(ActionKind::Judge, Station::Prove, words));
     }
     let after = case.recordings.iter().any(|x| x.is_after() && case.is_weighed(x));
     // The run after is judged for every symptom that it can be held against.

@@ -133,7 +133,7 @@ pub(super) fn labels(o: &mut String, v: &Vehicle, s: &Sheet, m: &Marks, mut take
             {
                 let _ = write!(
                     o,
-                    r#"<text class="figure paper" x="{:.1}" y="{:.1}">{l:.0}</text>"#,
+                    r#"<text class="figure paper" x="{:.1}" y="{:.1}">{l:.0} mm</text>"#,
                     p.rect.cx(),
                     line.rect.cy() + 4.5
                 );

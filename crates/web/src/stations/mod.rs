@@ -1,9 +1,10 @@
 //! The stations of a case, a folder each: routes, view models and templates. [`page_of`] is the registry. What several stations
 //! show stands beside them: [`form`] reads what a form sent, [`test_cards`] shows a test with its answers, [`observations`] keeps
-//! an answer, [`part`] is the page of a part.
+//! an answer, [`part`] is the page of a part, [`everywhere`] a test at all its places.
 
 pub mod complaint;
 pub mod decide;
+pub mod everywhere;
 pub mod form;
 pub mod lift;
 pub mod measure;
@@ -47,7 +48,7 @@ fn pages() -> impl Iterator<Item = StationPage> {
 
 /// All stations, and what they share.
 pub fn routes() -> Router<App> {
-    let shared = Router::new().merge(part::routes()).merge(observations::routes());
+    let shared = Router::new().merge(part::routes()).merge(everywhere::routes()).merge(observations::routes());
     pages().fold(shared, |all, p| all.merge((p.routes)()))
 }
 

@@ -7,6 +7,7 @@ use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
 use baricord_core::measure::instrument::InstrumentKind;
 use baricord_core::reasoning::access::OpenedPlaces;
+use baricord_core::reasoning::availability::tries_on;
 use baricord_core::reasoning::knowledge::{Caution, Test};
 use baricord_core::reasoning::wording::{answers_words, outcome_words, percent_words};
 use baricord_core::reasoning::{OpenSymptom, OpenTest, information_gain, moved};
@@ -82,9 +83,18 @@ pub struct TestCard {
     pub answered: String,
     /// Where it is answered.
     pub href: String,
+    /// Where all its places are answered in one go, and how many there are; empty where there is one.
+    pub everywhere: String,
+    pub places: usize,
 }
 
 impl TestCard {
+    /// Of a test that names its place: its answers at one place, and those that name none.
+    pub fn at_place(mut self, place: &str) -> Self {
+        self.outcomes.retain(|o| o.id.split_once('@').is_none_or(|(_, at)| at == place));
+        self
+    }
+
     /// Folds the less likely of many answers behind the `most` likeliest. One alone behind a fold is worth no press.
     pub fn fold_rare(mut self, most: usize) -> Self {
         if self.outcomes.len() > most + 1 {
@@ -219,6 +229,7 @@ pub fn card(k: &LoadedCase, open: &OpenSymptom<'_>, t: &OpenTest, number: usize)
     let (at, gear) = (t.at.as_deref(), t.gear.as_deref());
     let href = href_of_test(kb, k.stored.id, &t.test, at, gear, &symptom);
     let is_read = station_of_test(kb, &t.test) == Station::Measure;
+    let places = tries_on(&case.vehicle, rule).len();
     let runs = k.answer().into_iter().flat_map(|a| &a.next).filter(|n| n.test == t.test).flat_map(|n| &n.runs);
     Some(TestCard {
         number,
@@ -246,6 +257,8 @@ pub fn card(k: &LoadedCase, open: &OpenSymptom<'_>, t: &OpenTest, number: usize)
         with_it: vec![],
         with_words: if rule.is_of_the_road() { "On the same drive" } else { "Where you stand anyway" },
         answered: answered(k, t),
+        everywhere: if places > 1 { crate::stations::everywhere::href(k.stored.id, &rule.id, &symptom) } else { String::new() },
+        places,
         href,
     })
 }

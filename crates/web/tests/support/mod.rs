@@ -110,6 +110,18 @@ impl Ground {
     }
 
     /// A case of the first workshop holds something else, however that came: no edit did it.
+    /// The document, once it is as wanted.
+    pub async fn once(&self, id: Uuid, wanted: impl Fn(&Value) -> bool) -> Value {
+        for _ in 0..100 {
+            let d = self.document(id).await;
+            if wanted(&d) {
+                return d;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("it did not come: {}", self.document(id).await);
+    }
+
     pub async fn changed_by(&self, person: &str, id: Uuid, change: impl FnOnce(&mut Value)) {
         let mut d = self.document(id).await;
         change(&mut d);

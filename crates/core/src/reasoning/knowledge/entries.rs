@@ -79,6 +79,9 @@ pub struct Test {
     pub ask: String,
     /// How to do it.
     pub how: String,
+    /// What people say who have made it or seen its outcome: by that it is found.
+    #[serde(default)]
+    pub said: Vec<String>,
     /// Kinds of places where it is made.
     #[serde(default)]
     pub at: Vec<String>,

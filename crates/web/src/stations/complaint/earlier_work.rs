@@ -16,7 +16,7 @@ use baricord_core::error::Problem;
 use baricord_core::reasoning::{complete_units, hypotheses};
 
 /// Faults at their places and units of this vehicle, as a form names them: `fault@place`, `unit:half.fl`.
-pub(super) fn nameable(k: &LoadedCase) -> Vec<(String, String)> {
+pub fn nameable(k: &LoadedCase) -> Vec<(String, String)> {
     let (kb, case) = (&*k.knowledge, k.case());
     let mut out: Vec<(String, String)> = vec![];
     for h in hypotheses(&case.vehicle, kb).iter().filter(|h| !h.is_unknown() && !h.is_pair()) {
@@ -45,7 +45,7 @@ fn named_cause(f: &FormFields) -> Result<NamedCause, Problem> {
     }
 }
 
-pub(super) fn hint_words(k: &LoadedCase, h: &Hint) -> (String, String) {
+pub(crate) fn hint_words(k: &LoadedCase, h: &Hint) -> (String, String) {
     let cause = cause_words(&k.knowledge, k.case(), &h.fault, h.at.as_deref().unwrap_or("none"), None);
     let seen = if h.trust.as_deref() == Some("seen") { ", has seen it" } else { "" };
     (h.id.clone(), format!("{cause}: says {}{seen}", h.source))
@@ -71,8 +71,14 @@ async fn count(Posted { member: m, path: id, form: f }: Posted) -> Result<Redire
 
 /// Something was tried before: what was changed, by whom, what came of it, how far that is trusted.
 async fn attempt(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let (cause, unit) = named_cause(&f)?;
-    let attempt = NewAttempt {
+    keep_now(&m, id, &f, CaseAct::RecordAttempt(attempt_of(&f)?)).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+}
+
+/// What was tried, as the form has it.
+pub fn attempt_of(f: &FormFields) -> Result<NewAttempt, Problem> {
+    let (cause, unit) = named_cause(f)?;
+    Ok(NewAttempt {
         what: f.need("what", "what was changed")?.into(),
         cause,
         unit,
@@ -80,9 +86,7 @@ async fn attempt(Posted { member: m, path: id, form: f }: Posted) -> Result<Redi
         result: f.owned("result"),
         trust: f.owned("trust"),
         by: f.owned("by"),
-    };
-    keep_now(&m, id, &f, CaseAct::RecordAttempt(attempt)).await?;
-    Ok(Redirect::to(&format!("/cases/{id}/complaint")))
+    })
 }
 
 /// A hint from outside: usual on this model, says somebody. It raises a cause, visibly, until it is taken back.

@@ -1,7 +1,10 @@
 //! Complaint: the vehicle as it is described, and what is wrong with it.
 
-mod earlier_work;
+mod dimensions;
+pub mod earlier_work;
+mod said;
 pub mod sounds;
+pub mod symptom_form;
 mod vehicle;
 pub mod vehicle_form;
 
@@ -11,6 +14,8 @@ use crate::App;
 use crate::auth::Member;
 use crate::edits::{keep, keep_now};
 use crate::error::PageError;
+use crate::mend;
+use crate::notes::{self, NoteLine};
 use crate::page::{Frame, LoadedCase, Which};
 use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
@@ -21,19 +26,22 @@ use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
-use baricord_core::case::{SpeedRange, intake};
-use baricord_core::edit::act::{CaseAct, IntakeAnswer, NewSymptom};
-use baricord_core::reasoning::knowledge::{FELT, HEARD_FROM, HISTORY, KINDS};
+use baricord_core::case::intake;
+use baricord_core::edit::act::{CaseAct, EntryKind, IntakeAnswer};
+use baricord_core::reasoning::knowledge::KINDS;
 use baricord_core::synonyms;
 use baricord_core::vehicle_history::{self, Change};
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
 use baricord_store::vehicles::VehicleGlance;
+use symptom_form::{SymptomForm, heard_words, symptom_of};
 use uuid::Uuid;
 use vehicle_form::{Kind, VehicleForm};
 
 struct SymptomLine {
     id: String,
+    /// Where it is opened.
+    href: String,
     kind: String,
     words: String,
     facts: String,
@@ -45,6 +53,8 @@ struct SymptomLine {
     meant: Vec<synonyms::Meant>,
     /// How to hear it again, where it could not be heard.
     plan: Vec<String>,
+    /// What the driver said, sentence by sentence, and what each can become.
+    sentences: Vec<said::Sentence>,
 }
 
 /// What is known of the vehicle from before this case.
@@ -79,33 +89,20 @@ struct ComplaintPage {
     f: Frame,
     v: VehicleForm,
     symptoms: Vec<SymptomLine>,
-    kinds: Vec<(&'static str, String)>,
-    felt: Vec<(&'static str, String)>,
-    heard: Vec<(&'static str, String)>,
-    history: Vec<(&'static str, String, bool)>,
+    form: SymptomForm,
     first: bool,
     trust: [(&'static str, &'static str); 3],
     /// What the vehicle had run, as it was typed.
     distance: String,
     vehicle_history: Option<VehicleHistory>,
-    attempts: Vec<String>,
+    /// What was tried, and where that is opened.
+    attempts: Vec<(String, String)>,
     changed: [(&'static str, &'static str); 4],
     /// What can be named as a cause or as a complete unit: value and words.
     causes: Vec<(String, String)>,
+    notes: Vec<NoteLine>,
     /// Hints from outside: id and words.
     hints: Vec<(String, String)>,
-}
-
-/// Where a symptom is heard from, in words.
-fn heard_words(h: &str) -> String {
-    match h {
-        "fl" => "front left".into(),
-        "fr" => "front right".into(),
-        "rl" => "rear left".into(),
-        "rr" => "rear right".into(),
-        "unknown" => "can't tell".into(),
-        other => other.into(),
-    }
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
@@ -135,7 +132,7 @@ fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHis
             let mut facts = vec![];
             if let Some(r) = s.speed_kmh {
                 let n = |x: Option<f64>| x.map_or("…".into(), |x| format!("{x:.0}"));
-                facts.push(format!("{} to {} km/h, worst at {}", n(r.from), n(r.to), n(r.peak)));
+                facts.push(format!("{} to {} km/h, worst at {} km/h", n(r.from), n(r.to), n(r.peak)));
             }
             facts.extend(s.since.iter().map(|x| format!("since {x}")));
             if !s.felt.is_empty() {
@@ -145,6 +142,7 @@ fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHis
                 facts.push(format!("from {}", heard_words(h)));
             }
             SymptomLine {
+                href: mend::href(k.stored.id, EntryKind::Symptom, &s.id, &s.id),
                 id: s.id.clone(),
                 kind: kind_words(&s.kind),
                 words: s.words.clone(),
@@ -153,45 +151,35 @@ fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHis
                 ask: intake::next_question(s),
                 // What kind of noise it is was chosen already.
                 meant: synonyms::meant(&s.words).into_iter().filter(|w| !KINDS.contains(&w.name.as_str())).collect(),
+                sentences: said::sentences(k, s),
                 plan: if intake::is_unheard(s) && !k.case().is_grounded() { intake::plan_to_hear(s) } else { vec![] },
             }
         })
         .collect();
     let causes = nameable(k);
     let hints = case.hints.iter().map(|h| hint_words(k, h)).collect();
-    let attempts = case.attempts.iter().map(attempt_words).collect();
+    let opened = |kind, entry: &str, s: Option<&str>| mend::href(k.stored.id, kind, entry, s.unwrap_or_default());
+    let attempts =
+        case.attempts.iter().map(|a| (attempt_words(a), opened(EntryKind::Attempt, &a.id, k.symptom.as_deref()))).collect();
     ComplaintPage {
         trust: intake::TRUST,
         attempts,
         changed: intake::CHANGED,
         causes,
+        notes: notes::lines(k, None),
         hints,
         distance: case.distance_km.map_or(String::new(), |km| km.get().to_string()),
         vehicle_history,
         v: vehicle_form::form(&case.vehicle),
         symptoms,
-        kinds: KINDS.iter().map(|k| (*k, kind_words(k))).collect(),
-        felt: FELT.iter().map(|k| (*k, kind_words(k))).collect(),
-        heard: HEARD_FROM.iter().map(|k| (*k, heard_words(k))).collect(),
-        history: HISTORY.iter().map(|h| (*h, kind_words(h), case.history.iter().any(|x| x == h))).collect(),
+        form: SymptomForm::of(None, case),
         first: case.symptoms.is_empty(),
         f,
     }
 }
 
 async fn add_symptom(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let speed = SpeedRange { from: f.number("from")?, peak: f.number("peak")?, to: f.number("to")? };
-    let symptom = NewSymptom {
-        kind: f.need("kind", "what it is")?.into(),
-        felt: f.all("felt"),
-        heard_from: f.owned("heard_from"),
-        speed_kmh: Some(speed),
-        words: f.owned("words").unwrap_or_default(),
-        since: f.owned("since"),
-        intermittent: f.text("intermittent").is_some(),
-        history: f.all("history"),
-        no_other_work: f.text("no-other-work").is_some(),
-    };
+    let symptom = symptom_of(&f)?;
     let mut s = m.scope().await?;
     // The vehicle's form comes with it: what was changed there is kept too.
     describe(&m, &mut s, id, &f).await?;
@@ -214,6 +202,7 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/symptoms", post(add_symptom))
         .route("/cases/{id}/symptoms/{symptom}/answer", post(answer))
         .merge(vehicle::routes())
+        .merge(dimensions::routes())
         .merge(sounds::routes())
         .merge(earlier_work::routes())
 }

@@ -7,7 +7,7 @@ use crate::charts;
 use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
-use crate::stations::form::Posted;
+use crate::stations::form::{FormFields, Posted};
 use crate::wording::cause_words;
 use crate::work_limits::{Audio, Turn};
 use askama::Template;
@@ -21,19 +21,11 @@ use baricord_core::edit::act::{CaseAct, PickedSound};
 use baricord_core::lift::sound::{At, RATE, side_by_side, sound, speed_of};
 use baricord_core::reasoning::hypotheses;
 use baricord_core::reasoning::knowledge::{SOUND_PICK, builtin};
-use baricord_core::units::KilometresPerHour;
+use baricord_core::units::{KilometresPerHour, Unit};
 use baricord_core::workflow::Station;
 use baricord_formats::write_wav;
 use serde::Deserialize;
 use uuid::Uuid;
-
-#[derive(Clone, Debug, Default, Deserialize)]
-struct Asked {
-    #[serde(default)]
-    s: Option<String>,
-    #[serde(default)]
-    kmh: Option<f64>,
-}
 
 struct SoundCard {
     letter: char,
@@ -63,11 +55,12 @@ fn kind(k: &LoadedCase) -> Option<String> {
     Some(k.case().symptom(k.symptom.as_deref()?)?.kind.clone())
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>) -> Result<SoundsPage, PageError> {
+async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Vec<(String, String)>>) -> Result<SoundsPage, PageError> {
+    let a = FormFields::of(&m, q);
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
+    let k = LoadedCase::read(&mut s, id, a.text("s")).await?;
     let f = Frame::new(&m, &k, Station::Complaint);
-    let (kmh, kind) = (speed(&k, a.kmh), kind(&k));
+    let (kmh, kind) = (speed(&k, a.amount("kmh", Unit::KilometrePerHour)?), kind(&k));
     let symptom = k.symptom.as_deref().and_then(|s| k.case().symptom(s));
     let pick = k
         .case()

@@ -15,6 +15,7 @@ use axum::response::{Html, IntoResponse, Response};
 use axum::routing::post;
 use axum::{Form, Router};
 use baricord_core::case::Case;
+use baricord_core::edit::CaseEdit;
 use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::error::Problem;
@@ -33,7 +34,7 @@ struct Preview {
 /// The drawing and the figures of what is being typed; nothing is kept.
 async fn preview(m: Member, Path(id): Path<Uuid>, Form(f): Form<Vec<(String, String)>>) -> Result<Response, PageError> {
     let mut v = m.scope().await?.case(id).await?.case().vehicle.clone();
-    let written = vehicle_form::read(&v, &FormFields(f)).and_then(|said| said.write(&mut v)).map(|()| v);
+    let written = vehicle_form::read(&v, &FormFields::of(&m, f)).and_then(|said| said.write(&mut v)).map(|()| v);
     let (page, draw) = match written {
         Ok(v) => {
             let band = drawing::band(&v, &drawing::Marks::default());
@@ -61,7 +62,7 @@ pub(super) async fn describe(m: &Member, s: &mut Scope, id: Uuid, f: &FormFields
     if said.is_empty() {
         return Ok(());
     }
-    let edit = new_edit(CaseAct::DescribeVehicle(Box::new(said)));
+    let edit = CaseEdit { as_typed: f.as_typed(), ..new_edit(CaseAct::DescribeVehicle(Box::new(said))) };
     s.edit_case(id, &m.author(), edit, f.version()).await.map_err(|e| match e {
         StoreError::Problem(p) => vehicle_form::at_field(p).into(),
         e => PageError::from(e),

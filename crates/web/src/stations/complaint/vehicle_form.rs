@@ -1,11 +1,16 @@
 //! The vehicle's numbers as a form, and what is typed in it as a description.
 
 use crate::stations::form::{FormFields, parse_number};
-use baricord_core::edit::vehicle::{AxleDescription, JointDescription, SectionDescription, VehicleDescription};
+use baricord_core::edit::vehicle::{
+    AxleDescription, BearingDescription, HalfShaftDescription, JointDescription, Known, SectionDescription, VehicleDescription,
+};
 use baricord_core::error::Problem;
 use baricord_core::typed_input::{Length, two_tyre_sizes};
 use baricord_core::units::{KilometresPerHour, Metres};
-use baricord_core::vehicle::{Axle, AxleKind, GearboxKind, JointKind, Tyre, Vehicle};
+use baricord_core::vehicle::{
+    Axle, AxleKind, Corner, End, Floating, FrontDrive, GearboxKind, JointKind, Place, PlaceKind, Section, Tyre, Vehicle,
+};
+use std::borrow::Cow;
 
 /// How a field is filled in.
 pub enum Kind {
@@ -20,7 +25,7 @@ pub enum Kind {
 /// One thing to be said of a part.
 pub struct Field {
     pub name: String,
-    pub label: &'static str,
+    pub label: Cow<'static, str>,
     pub kind: Kind,
 }
 
@@ -44,12 +49,12 @@ fn shown(x: f64) -> String {
 }
 
 fn number(name: impl Into<String>, label: &'static str, value: Option<f64>, unit: &'static str) -> Field {
-    Field { name: name.into(), label, kind: Kind::Number(value.map(shown).unwrap_or_default(), unit) }
+    Field { name: name.into(), label: label.into(), kind: Kind::Number(value.map(shown).unwrap_or_default(), unit) }
 }
 
 fn choice(name: impl Into<String>, label: &'static str, options: &[(&str, &str)], now: &str) -> Field {
     let options = options.iter().map(|(id, words)| ((*id).into(), (*words).into(), *id == now)).collect();
-    Field { name: name.into(), label, kind: Kind::Choice(options) }
+    Field { name: name.into(), label: label.into(), kind: Kind::Choice(options) }
 }
 
 const GEARBOXES: [(GearboxKind, &str); 2] = [(GearboxKind::Manual, "manual"), (GearboxKind::Automatic, "automatic")];
@@ -66,12 +71,64 @@ const JOINTS: [(JointKind, &str); 5] = [
 const NTH: [&str; 5] = ["first", "second", "third", "fourth", "fifth"];
 const JOINT_LABELS: [&str; 4] = ["first joint", "second joint", "third joint", "fourth joint"];
 
+/// A tyre as it is typed.
+fn typed_tyre(t: &Tyre) -> String {
+    t.size.clone().unwrap_or_else(|| {
+        let rolled = t.rolling_circumference_m.map(|c| format!("{} m", c.get()));
+        rolled.or(t.revs_per_km.map(|r| format!("{r} /km"))).unwrap_or_default()
+    })
+}
+
+fn text(name: impl Into<String>, label: &'static str, value: String) -> Field {
+    Field { name: name.into(), label: label.into(), kind: Kind::Text(value) }
+}
+
 fn wheels(v: &Vehicle) -> Vec<Field> {
-    let tyre = v.tyre.size.clone().unwrap_or_else(|| {
-        let rolled = v.tyre.rolling_circumference_m.map(|c| format!("{} m", c.get()));
-        rolled.or(v.tyre.revs_per_km.map(|r| format!("{r} /km"))).unwrap_or_default()
-    });
-    vec![Field { name: "tyre".into(), label: "size, roll-out or turns", kind: Kind::Text(tyre) }]
+    let mut out = vec![text("tyre", "size, roll-out or turns", typed_tyre(&v.tyre))];
+    for (i, a) in v.axles.iter().enumerate() {
+        let label = if a.end == End::Front { "front, if unlike" } else { "rear, if unlike" };
+        out.push(text(format!("tyre{i}"), label, a.tyre.as_ref().map_or(String::new(), typed_tyre)));
+    }
+    out
+}
+
+const YES_NO: [(&str, &str); 2] = [("no", "no"), ("yes", "yes")];
+const KNOWN: [(Known, &str, &str); 3] =
+    [(Known::Unknown, "unknown", "not known"), (Known::No, "no", "no"), (Known::Yes, "yes", "yes")];
+const FRONT_DRIVES: [(FrontDrive, &str, &str); 3] = [
+    (FrontDrive::PartTime, "part-time", "by hand"),
+    (FrontDrive::FullTime, "full-time", "always"),
+    (FrontDrive::Automatic, "automatic", "by itself"),
+];
+const INTERMEDIATES: [(&str, &str); 3] = [
+    ("none", "no intermediate shaft"),
+    ("bearing", "intermediate shaft with its bearing"),
+    ("plain", "intermediate shaft, no bearing"),
+];
+
+fn yes_no(is: bool) -> &'static str {
+    if is { "yes" } else { "no" }
+}
+
+/// The half shafts of an axle's wheels.
+fn half_shafts(v: &Vehicle, end: End) -> Vec<Field> {
+    let of = |c: &Corner| {
+        let h = v.half_shaft(*c)?;
+        let now = match h.intermediate {
+            None => "none",
+            Some(i) if i.bearing => "bearing",
+            Some(_) => "plain",
+        };
+        let label = if c.is_left() { "left half shaft" } else { "right half shaft" };
+        Some(choice(format!("half-{}", c.id()), label, &INTERMEDIATES, now))
+    };
+    end.corners().iter().filter_map(of).collect()
+}
+
+/// Bearings that are known by a number.
+fn bearing_numbers(v: &Vehicle) -> Vec<(String, String)> {
+    let is_bearing = |p: &Place| matches!(p.kind, PlaceKind::Hub | PlaceKind::Support | PlaceKind::HalfBearing);
+    v.places().into_iter().filter(is_bearing).map(|p| (p.id, p.words)).collect()
 }
 
 fn gearbox(v: &Vehicle) -> Vec<Field> {
@@ -81,7 +138,7 @@ fn gearbox(v: &Vehicle) -> Vec<Field> {
         let now = if v.gearbox.kind == GearboxKind::Automatic { "automatic" } else { "manual" };
         out.push(choice("gearbox", "kind", &[("manual", "manual"), ("automatic", "automatic")], now));
     }
-    out.push(Field { name: "gears".into(), label: "ratios, first to last", kind: Kind::Text(gears) });
+    out.push(text("gears", "ratios, first to last", gears));
     out
 }
 
@@ -89,11 +146,65 @@ fn axle(v: &Vehicle, i: usize) -> Vec<Field> {
     let a = &v.axles[i];
     let now = if a.kind == AxleKind::Solid { "solid" } else { "independent" };
     let mut out = vec![choice(format!("axle{i}"), "kind", &[("solid", "solid"), ("independent", "independent")], now)];
+    if a.driven && a.kind == AxleKind::Solid && a.end == End::Rear {
+        let now = if a.floating == Some(Floating::Full) { "full" } else { "semi" };
+        out.push(choice(
+            format!("floating{i}"),
+            "wheels carried",
+            &[("semi", "by the shaft"), ("full", "by the hub (full floating)")],
+            now,
+        ));
+    }
     if a.driven {
-        out.push(number(format!("ring{i}"), "ring", a.ring_teeth.map(f64::from), "teeth"));
-        out.push(number(format!("pinion{i}"), "pinion", a.pinion_teeth.map(f64::from), "teeth"));
+        let slip = KNOWN.iter().find(|k| k.0.said() == a.limited_slip).map_or("unknown", |k| k.1);
+        let options: Vec<(&str, &str)> = KNOWN.iter().map(|k| (k.1, k.2)).collect();
+        out.push(choice(format!("slip{i}"), "limited slip", &options, slip));
+        if a.end == End::Front && v.transfer.is_some() {
+            out.push(choice(format!("hubs{i}"), "free-running hubs", &YES_NO, yes_no(a.free_hubs)));
+        }
+        out.extend(half_shafts(v, a.end));
+        out.extend(final_drive_sizes(a, i));
+    }
+    out
+}
+
+fn final_drive_sizes(a: &Axle, i: usize) -> [Field; 3] {
+    [
+        number(format!("ring{i}"), "ring", a.ring_teeth.map(f64::from), "teeth"),
+        number(format!("pinion{i}"), "pinion", a.pinion_teeth.map(f64::from), "teeth"),
         // Teeth say it better; where they are known the ratio stands in the words below.
-        out.push(number(format!("ratio{i}"), "or ratio", a.ratio.filter(|_| a.ring_teeth.is_none()), "to 1"));
+        number(format!("ratio{i}"), "or ratio", a.ratio.filter(|_| a.ring_teeth.is_none()), "to 1"),
+    ]
+}
+
+fn section_sizes(s: &Section, i: usize, k: usize) -> [Field; 3] {
+    [
+        number(format!("length{i}_{k}"), "joint to joint", Some(s.length_mm.get()), "mm"),
+        number(format!("od{i}_{k}"), "tube", Some(s.od_mm.get()), "mm"),
+        number(format!("wall{i}_{k}"), "wall", Some(s.wall_mm.get()), "mm"),
+    ]
+}
+
+fn section_title(v: &Vehicle, i: usize, k: usize) -> String {
+    let p = &v.props[i];
+    let shaft = if v.props.len() > 1 { format!("{} shaft", p.end.id()) } else { "shaft".into() };
+    match p.sections.len() {
+        1 => shaft,
+        _ => format!("{shaft}, {} section", NTH[k.min(4)]),
+    }
+}
+
+/// The sizes of a vehicle that work on it can change: sections, ratios, tyres.
+pub fn sizes(v: &Vehicle) -> Vec<Group> {
+    let group = |id: String, title: String, fields: Vec<Field>| Group { id, title, fields, fact: String::new() };
+    let mut out = vec![group("wheels".into(), "tyres".into(), wheels(v))];
+    for (i, a) in v.axles.iter().enumerate().filter(|(_, a)| a.driven) {
+        out.push(group(format!("axle{i}"), format!("{} axle", a.end.id()), final_drive_sizes(a, i).into()));
+    }
+    for (i, p) in v.props.iter().enumerate() {
+        for (k, s) in p.sections.iter().enumerate() {
+            out.push(group(format!("prop{i}_{k}"), section_title(v, i, k), section_sizes(s, i, k).into()));
+        }
     }
     out
 }
@@ -114,20 +225,20 @@ pub fn form(v: &Vehicle) -> VehicleForm {
         groups.push(Group { id, title, fields, fact });
     };
     if let Some(e) = v.engine {
-        add("engine".into(), "engine".into(), vec![number("cylinders", "cylinders", Some(f64::from(e.cylinders)), "")]);
+        let motor = choice("motor", "plug-in hybrid", &YES_NO, yes_no(v.motor.is_some()));
+        add("engine".into(), "engine".into(), vec![number("cylinders", "cylinders", Some(f64::from(e.cylinders)), ""), motor]);
     }
     add("gearbox".into(), if v.is_electric() { "drive unit" } else { "gearbox" }.into(), gearbox(v));
+    if let Some(t) = &v.transfer {
+        let options: Vec<(&str, &str)> = FRONT_DRIVES.iter().map(|d| (d.1, d.2)).collect();
+        let now = FRONT_DRIVES.iter().find(|d| d.0 == t.front_drive).map_or("part-time", |d| d.1);
+        add("transfer".into(), "transfer case".into(), vec![choice("front-drive", "front axle driven", &options, now)]);
+    }
     for (i, p) in v.props.iter().enumerate() {
-        let shaft = if v.props.len() > 1 { format!("{} shaft", p.end.id()) } else { "shaft".into() };
         for (k, s) in p.sections.iter().enumerate() {
-            let title = match p.sections.len() {
-                1 => shaft.clone(),
-                _ => format!("{shaft}, {} section", NTH[k.min(4)]),
-            };
+            let title = section_title(v, i, k);
             let mut fields = vec![joint(v, i, k)];
-            fields.push(number(format!("length{i}_{k}"), "joint to joint", Some(s.length_mm.get()), "mm"));
-            fields.push(number(format!("od{i}_{k}"), "tube", Some(s.od_mm.get()), "mm"));
-            fields.push(number(format!("wall{i}_{k}"), "wall", Some(s.wall_mm.get()), "mm"));
+            fields.extend(section_sizes(s, i, k));
             if k + 1 == p.sections.len() {
                 fields.extend((k + 1..p.joints.len()).map(|j| joint(v, i, j)));
             }
@@ -138,6 +249,13 @@ pub fn form(v: &Vehicle) -> VehicleForm {
         add(format!("axle{i}"), format!("{} axle", v.axles[i].end.id()), axle(v, i));
     }
     add("wheels".into(), "tyres".into(), wheels(v));
+    let numbered = |at: &str| v.bearings.iter().find(|b| b.at == at).and_then(|b| b.number.clone()).unwrap_or_default();
+    let bearings = bearing_numbers(v).into_iter().map(|(at, words)| Field {
+        kind: Kind::Text(numbered(&at)),
+        name: format!("bearing-{at}"),
+        label: words.into(),
+    });
+    add("bearings".into(), "bearings, by number".into(), bearings.collect());
     VehicleForm { name: v.name.clone(), groups }
 }
 
@@ -147,6 +265,7 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
     if let Ok(f) = v.tyre.figures() {
         out.push(("wheels".to_string(), tyre_figures(&f)));
     }
+    out.extend(unknown_facts(v));
     let Ok(f) = v.figures_at(KilometresPerHour(100.0)) else { return out };
     if let Some(rpm) = f.engine_rpm {
         let gear = match v.gearbox.gears.last() {
@@ -180,6 +299,25 @@ pub fn facts(v: &Vehicle) -> Vec<(String, String)> {
             }
             out.push((format!("prop{i}_{k}"), words.join("; ")));
         }
+    }
+    out
+}
+
+/// What is not known, and what that costs.
+fn unknown_facts(v: &Vehicle) -> Vec<(String, String)> {
+    let mut out = vec![];
+    for (i, a) in v.axles.iter().enumerate().filter(|(_, a)| a.driven && a.final_ratio().is_none()) {
+        let costs = if v.prop(a.end).is_some() { "shaft, pinion and engine" } else { "pinion and engine" };
+        out.push((format!("axle{i}"), format!("Ratio not known: {costs} lines look like wheel lines.")));
+    }
+    if v.gearbox.gears.is_empty() && v.gearbox.kind != GearboxKind::Cvt && !v.is_electric() {
+        out.push(("gearbox".into(), "Ratios not known: no line can be laid to the engine or to a gear.".into()));
+    }
+    let geometry = |at: &str| v.bearings.iter().any(|b| b.at == at && b.has_geometry());
+    let unknown = bearing_numbers(v).iter().filter(|(at, _)| !geometry(at)).count();
+    if unknown > 0 {
+        let bearings = if unknown == 1 { "one bearing".to_string() } else { format!("{unknown} bearings") };
+        out.push(("bearings".into(), format!("Geometry of {bearings} not known: a recording says nothing for or against them.")));
     }
     out
 }
@@ -231,7 +369,22 @@ fn axle_description(f: &FormFields, i: usize, a: &Axle) -> Result<AxleDescriptio
         _ => None,
     };
     let (ring_teeth, pinion_teeth) = (f.count(&format!("ring{i}"))?, f.count(&format!("pinion{i}"))?);
-    Ok(AxleDescription { end: a.end, kind, ring_teeth, pinion_teeth, ratio: f.number(&format!("ratio{i}"))? })
+    let typed = format!("tyre{i}");
+    let own_tyre = match f.text(&typed) {
+        Some(t) => Some(tyre(t).map_err(|p| Problem { field: Some(typed), ..p })?),
+        None => f.came(&typed).then(Tyre::default),
+    };
+    Ok(AxleDescription {
+        kind,
+        ring_teeth,
+        pinion_teeth,
+        ratio: f.number(&format!("ratio{i}"))?,
+        floating: f.text(&format!("floating{i}")).map(|w| if w == "full" { Floating::Full } else { Floating::Semi }),
+        limited_slip: f.text(&format!("slip{i}")).and_then(|w| KNOWN.iter().find(|k| k.1 == w)).map(|k| k.0),
+        tyre: own_tyre,
+        free_hubs: f.text(&format!("hubs{i}")).map(|w| w == "yes"),
+        ..AxleDescription::of(a.end)
+    })
 }
 
 /// What the form says of the vehicle; what it does not name is left out.
@@ -253,6 +406,19 @@ pub fn read(v: &Vehicle, f: &FormFields) -> Result<VehicleDescription, Problem> 
     };
     for (i, a) in v.axles.iter().enumerate() {
         d.axles.push(axle_description(f, i, a)?);
+        for c in a.end.corners() {
+            let said = f.text(&format!("half-{}", c.id()));
+            let of = |w: &str| HalfShaftDescription { corner: c, intermediate: w != "none", bearing: w == "bearing" };
+            d.half_shafts.extend(said.map(of));
+        }
+    }
+    d.front_drive = f.text("front-drive").and_then(|w| FRONT_DRIVES.iter().find(|d| d.1 == w)).map(|d| d.0);
+    d.motor = f.text("motor").map(|w| w == "yes");
+    for (at, _) in bearing_numbers(v) {
+        let name = format!("bearing-{at}");
+        if f.came(&name) {
+            d.bearings.push(BearingDescription { number: f.text(&name).unwrap_or_default().into(), at });
+        }
     }
     for (i, p) in v.props.iter().enumerate() {
         for k in 0..p.sections.len() {
@@ -290,7 +456,7 @@ mod tests {
     fn sent(v: &Vehicle, fields: &[(&str, &str)]) -> Result<Vehicle, Problem> {
         let fields = fields.iter().map(|(k, v)| ((*k).to_string(), (*v).to_string())).collect();
         let mut now = v.clone();
-        read(v, &FormFields(fields))?.write(&mut now).map_err(at_field)?;
+        read(v, &FormFields::metric(fields))?.write(&mut now).map_err(at_field)?;
         Ok(now)
     }
 
@@ -305,7 +471,7 @@ mod tests {
             let mut sent: Vec<(String, String)> =
                 f.groups.iter().flat_map(|g| g.fields.iter().map(|x| (x.name.clone(), value(&x.kind)))).collect();
             sent.push(("name".into(), v.name.clone()));
-            let said = read(&v, &FormFields(sent)).unwrap();
+            let said = read(&v, &FormFields::metric(sent)).unwrap();
             let mut now = v.clone();
             said.write(&mut now).unwrap();
             assert_eq!(now, v);
@@ -326,7 +492,7 @@ mod tests {
         assert!(facts.iter().any(|t| t.contains("41:10 is 4.100 to 1")), "{facts:?}");
         assert!(facts.iter().any(|t| t.contains("engine: ")), "{facts:?}");
         let order: Vec<&str> = f.groups.iter().map(|g| g.id.as_str()).collect();
-        assert_eq!(order, ["engine", "gearbox", "prop0_0", "prop0_1", "axle0", "axle1", "wheels"]);
+        assert_eq!(order, ["engine", "gearbox", "prop0_0", "prop0_1", "axle0", "axle1", "wheels", "bearings"]);
     }
 
     #[test]
@@ -369,6 +535,37 @@ mod tests {
         assert_eq!(sent(&v, &[("length0_0", "46.25 in")]).unwrap().props[0].sections[0].length_mm.get(), 1174.75);
         let e = sent(&v, &[("tyre", "225/45R17 255/40R17")]).unwrap_err();
         assert!(e.code == "two-sizes" && e.message.contains("225/45R17 rolls"), "{}", e.message);
+    }
+
+    #[test]
+    fn what_is_seldom_fitted_is_said_and_what_is_not_known_says_what_it_costs() {
+        let v = four_wheel_drive();
+        let front = v.axles.iter().position(|a| a.end == End::Front).unwrap();
+        let rear = v.axles.iter().position(|a| a.end == End::Rear).unwrap();
+        let (hubs, slip, tyre) = (format!("hubs{front}"), format!("slip{rear}"), format!("tyre{rear}"));
+        let now = sent(
+            &v,
+            &[
+                ("front-drive", "full-time"),
+                (&hubs, "yes"),
+                (&slip, "yes"),
+                (&tyre, "33x12.50R15LT"),
+                ("motor", "yes"),
+                ("bearing-hub.rl", "BX 6206"),
+            ],
+        )
+        .unwrap();
+        assert_eq!((now.axles[front].free_hubs, now.axles[rear].limited_slip), (true, Some(true)));
+        assert_eq!(now.axles[rear].tyre.as_ref().and_then(|t| t.size.as_deref()), Some("33x12.50R15LT"));
+        assert!(now.motor.is_some() && now.transfer.as_ref().unwrap().front_drive == FrontDrive::FullTime);
+        assert_eq!(sent(&now, &[(&slip, "unknown"), (&tyre, "")]).unwrap().axles[rear].limited_slip, None);
+        assert_eq!(sent(&v, &[(&tyre, "round")]).unwrap_err().field.as_deref(), Some(tyre.as_str()));
+        let fact = |v: &Vehicle, id: &str| form(v).groups.iter().find(|g| g.id == id).map(|g| g.fact.clone()).unwrap_or_default();
+        let mut unknown = rear_drive(1);
+        let i = unknown.axles.iter().position(|a| a.driven).unwrap();
+        (unknown.axles[i].ring_teeth, unknown.axles[i].pinion_teeth, unknown.axles[i].ratio) = (None, None, None);
+        assert!(fact(&unknown, &format!("axle{i}")).contains("look like wheel lines"));
+        assert!(fact(&unknown, "bearings").contains("nothing for or against"));
     }
 
     #[test]

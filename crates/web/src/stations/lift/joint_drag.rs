@@ -6,7 +6,7 @@ use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
-use crate::stations::form::{FormFields, Posted, parse_number};
+use crate::stations::form::{FormFields, Posted};
 use crate::wording::ask_words;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -18,6 +18,7 @@ use baricord_core::case::BalancePulls;
 use baricord_core::edit::act::{CaseAct, SwungJoint};
 use baricord_core::error::Problem;
 use baricord_core::lift::isolation::isolation;
+use baricord_core::units::Unit;
 use baricord_core::workflow::Station;
 use uuid::Uuid;
 
@@ -82,18 +83,13 @@ async fn leaves(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Resu
 
 fn pulls(f: &FormFields, field: &str) -> Result<Vec<f64>, Problem> {
     let text = f.need(field, "the pulls about this axis")?;
-    text.split([' ', ';', '/'])
-        .filter(|t| !t.is_empty())
-        .map(|t| {
-            let n = parse_number(t);
-            n.ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(field))
-        })
-        .collect()
+    text.split([' ', ';', '/']).filter(|t| !t.is_empty()).map(|t| f.typed(field, t, Unit::Newton)).collect()
 }
 
 /// A joint swung with a spring balance: the numbers say what was felt.
 async fn swung(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let arm_mm = f.number("arm_mm")?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
+    let arm_mm =
+        f.amount("arm_mm", Unit::Millimetre)?.ok_or_else(|| Problem::new("missing", "the arm is missing").field("arm_mm"))?;
     let pulls = BalancePulls { arm_mm, first_n: pulls(&f, "first_n")?, second_n: pulls(&f, "second_n")? };
     let swung = SwungJoint { symptom: f.owned("symptom"), at: f.need("at", "the joint")?.into(), pulls };
     keep_now(&m, id, &f, CaseAct::SwingJoint(swung)).await?;

@@ -219,7 +219,7 @@ mod tests {
     use baricord_core::vehicle::sample::rear_drive;
 
     fn f(pairs: &[(&str, &str)]) -> FormFields {
-        FormFields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
+        FormFields::metric(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
     }
 
     #[test]

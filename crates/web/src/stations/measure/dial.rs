@@ -7,8 +7,8 @@ use askama::Template;
 use baricord_core::error::Problem;
 use baricord_core::measure::instrument::Reading as ReadWith;
 use baricord_core::measure::runout::{LEAST_READINGS, Reading, RunoutInput, limit_at, runout};
-use baricord_core::typed_input::{Length, length_mm};
-use baricord_core::units::{Degrees, Millimetres};
+use baricord_core::typed_input::Length;
+use baricord_core::units::Degrees;
 use baricord_core::vehicle::Vehicle;
 
 /// Marks that are offered before anything was read.
@@ -39,17 +39,18 @@ struct DialForm {
 
 /// Readings that were typed: positions `deg`, values `mm`, in their order; empty ones are left out.
 fn readings(f: &FormFields) -> Result<Vec<Reading>, Problem> {
-    let values: Vec<&str> = f.0.iter().filter(|(k, _)| k == "mm").map(|(_, v)| v.trim()).collect();
-    let degs: Vec<&str> = f.0.iter().filter(|(k, _)| k == "deg").map(|(_, v)| v.trim()).collect();
+    let values: Vec<&str> = f.fields.iter().filter(|(k, _)| k == "mm").map(|(_, v)| v.trim()).collect();
+    let degs: Vec<&str> = f.fields.iter().filter(|(k, _)| k == "deg").map(|(_, v)| v.trim()).collect();
     let mut out = vec![];
     for (d, v) in degs.iter().zip(values) {
         if v.is_empty() {
             continue;
         }
         let bad = |t: &str, what: &str| Problem::new("bad-number", format!("“{t}” at {d}° is not a number")).field(what);
-        let mm = length_mm(v, Length::Dial, "mm").map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
+        let mm = f.typed_length("mm", v, Length::Dial);
+        let mm = mm.map_err(|p| if p.code == "bad-number" { bad(v, "mm") } else { p })?;
         let deg = parse_number(d).ok_or_else(|| bad(d, "deg"))?;
-        out.push(Reading { deg: Degrees(deg), mm: Millimetres(mm) });
+        out.push(Reading { deg: Degrees(deg), mm });
     }
     Ok(out)
 }
@@ -123,7 +124,7 @@ mod tests {
     use super::*;
 
     fn f(pairs: &[(&str, &str)]) -> FormFields {
-        FormFields(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
+        FormFields::metric(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
     }
 
     #[test]

@@ -8,6 +8,7 @@ use crate::App;
 use crate::auth::Member;
 use crate::edits::keep;
 use crate::error::PageError;
+use crate::mend;
 use crate::page::{Frame, LoadedCase};
 use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
@@ -16,8 +17,8 @@ use axum::extract::{Path, Query};
 use axum::response::{Html, Redirect};
 use axum::routing::{get, post};
 use axum::{Form, Router};
-use baricord_core::case::Measurement;
-use baricord_core::edit::act::{CaseAct, MeasuredReading};
+use baricord_core::case::{Case, Measurement};
+use baricord_core::edit::act::{CaseAct, Corrected, EntryKind, MeasuredReading};
 use baricord_core::measure::instrument::{Instrument, MeasuringPoint, Reading, instruments_for, point_at};
 use baricord_core::workflow::Station;
 use instrument_form::{FormContext, InstrumentForm, form_of};
@@ -66,7 +67,10 @@ struct MeasurePage {
     form: String,
     href: String,
     save: &'static str,
-    taken: Vec<(String, String)>,
+    /// Why what was read here has to be read again; empty when it stands.
+    outdated: String,
+    /// What was read: kind, place, where it is opened.
+    taken: Vec<(String, String, String)>,
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<Page, PageError> {
@@ -88,14 +92,24 @@ fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, Pa
     let usual = tool.usual_point(v).unwrap_or_default();
     let at = q.at.as_deref().and_then(|a| point_at(tool, v, a)).unwrap_or(usual);
     let is_here = |x: &&Measurement| x.kind == tool.id && case.measurement_place(x).is_ok_and(|place| place == at);
-    let earlier = case.measurements.iter().rev().find(is_here).and_then(Reading::of);
+    let last = case.measurements.iter().rev().find(is_here);
+    let outdated = mend::outdated_words(last.and_then(|x| case.outdated_reading(x)), false);
+    let earlier = last.and_then(Reading::of);
     let href = format!("/cases/{id}/measure/{}", tool.id);
     let context = FormContext { case, at: &at, earlier, symptom: k.symptom.as_deref(), href: href.clone() };
     let form_html = (form.form)(&context)?;
     let taken = case
         .measurements
         .iter()
-        .map(|x| (x.kind.clone(), case.measurement_place(x).map_or_else(|e| e.message, |a| v.place_words(&a))))
+        .map(|x| {
+            let at = case.measurement_place(x).map_or_else(|e| e.message, |a| v.place_words(&a));
+            let again = if case.outdated_reading(x).is_some() { ", measure again" } else { "" };
+            (
+                format!("{}{again}", x.kind),
+                at,
+                mend::href(id, EntryKind::Reading, &x.id, k.symptom.as_deref().unwrap_or_default()),
+            )
+        })
         .collect();
     let tab = |i: &&Instrument| Tab { id: i.id, name: i.name, quantity: i.quantity, here: i.id == tool.id };
     let option = |p: MeasuringPoint| PointOption {
@@ -116,6 +130,7 @@ fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, Pa
         form: form_html,
         href,
         save: form.save_words,
+        outdated,
         taken,
         at,
         f,
@@ -133,7 +148,7 @@ async fn preview(
 ) -> Result<Html<String>, PageError> {
     let form = need_form(&tool)?;
     let case = m.scope().await?.case(id).await?;
-    let f = FormFields(f);
+    let f = FormFields::of(&m, f);
     Ok(Html((form.answer)(&case.case().vehicle, f.text("at").unwrap_or_default(), &f)?))
 }
 
@@ -145,6 +160,25 @@ async fn save(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, Str
     keep(&m, &mut s, id, &f, CaseAct::Measure(Box::new(MeasuredReading { at: at.clone(), reading }))).await?;
     s.commit().await?;
     Ok(Redirect::to(&format!("/cases/{id}/measure?tool={tool}&at={at}&s={}", f.text("symptom").unwrap_or_default())))
+}
+
+/// The measuring point of a reading, and the form filled with it.
+pub fn form_of_reading(k: &LoadedCase, id: &str) -> Result<(String, String), PageError> {
+    let case = k.case();
+    let x = case.measurements.iter().find(|x| x.id == id).ok_or(PageError::NotFound)?;
+    let at = case.measurement_place(x)?;
+    let href = format!("/cases/{}/measure/{}", k.stored.id, x.kind);
+    let context = FormContext { case, at: &at, earlier: Reading::of(x), symptom: k.symptom.as_deref(), href };
+    let form = (need_form(&x.kind)?.form)(&context)?;
+    Ok((at, form))
+}
+
+/// A reading that stands, as the form corrects it.
+pub fn corrected_reading(case: &Case, id: String, f: &FormFields) -> Result<CaseAct, PageError> {
+    let x = case.measurements.iter().find(|x| x.id == id).ok_or(PageError::NotFound)?;
+    let at = f.need("at", "the measuring point")?.to_string();
+    let reading = (need_form(&x.kind)?.input)(&case.vehicle, &at, f)?;
+    Ok(CaseAct::CorrectReading(Box::new(Corrected { id, now: MeasuredReading { at, reading } })))
 }
 
 /// Routes of the station.

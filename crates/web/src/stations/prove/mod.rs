@@ -51,6 +51,8 @@ struct ProvePage {
     task: Option<AnalysisTask>,
     task_open: bool,
     repair: Option<(String, String)>,
+    /// All that are done and wait for their verdict: id and words, the last one first.
+    repairs: Vec<(String, String)>,
     closed: String,
     waiting: Vec<Incoming>,
     /// What will prove it: each line before and after.
@@ -169,6 +171,13 @@ fn prove_page(m: &Member, k: &LoadedCase, waiting: Vec<Incoming>) -> ProvePage {
         task_open: k.task.as_ref().is_some_and(AnalysisTask::is_open),
         task: k.task.clone(),
         repair: open.map(|r| (r.id.clone(), repair_words(kb, case, r))),
+        repairs: case
+            .repairs
+            .iter()
+            .rev()
+            .filter(|r| r.waits_for_proof())
+            .map(|r| (r.id.clone(), repair_words(kb, case, r)))
+            .collect(),
         closed: case.repairs.last().and_then(|r| r.result.clone()).filter(|r| r != "open").map_or(String::new(), |r| {
             match r.as_str() {
                 "cured" if !is_proved(case, k.proof.as_ref()) => "closed by ear, not compared".into(),

@@ -2,25 +2,32 @@
 
 use crate::App;
 use crate::auth::Member;
-use crate::edits::keep;
+use crate::edits::{keep, keep_now};
 use crate::error::PageError;
-use crate::page::{Frame, LoadedCase, Which};
+use crate::mend;
+use crate::page::{Frame, LoadedCase};
 use crate::rendered_pages::Page;
-use crate::stations::form::{FormFields, Posted, parse_number};
+use crate::stations::form::{FormFields, Posted};
 use crate::stations::test_cards::CautionView;
-use crate::wording::cause_words;
+use crate::wording::segment;
 use askama::Template;
 use axum::Router;
 use axum::extract::{Path, Query};
 use axum::response::Redirect;
 use axum::routing::{get, post};
+use baricord_core::case::fault_at::FaultAt;
+use baricord_core::case::vocabulary::TASKS;
 use baricord_core::case::{Repair, Torque};
-use baricord_core::edit::act::{CaseAct, EntryId, RepairDetails};
+use baricord_core::edit::act::{CaseAct, EntryId, EntryKind, PlannedWork, RepairDetails};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::knowledge::Fault;
+use baricord_core::reasoning::wording::{repair_state_words, repair_words};
+use baricord_core::repair::purchasing::ChosenRepair;
 use baricord_core::safety::cautions::at_repair;
+use baricord_core::units::Unit;
 use baricord_core::workflow::Station;
+use serde::Deserialize;
 use uuid::Uuid;
 
 /// A line for a torque.
@@ -54,21 +61,36 @@ struct RepairForm {
 struct RepairPage {
     f: Frame,
     plan: Option<RepairForm>,
-    earlier: Vec<(String, String)>,
+    /// All that are open: id, words, whether it is the one shown. Where one is open, none.
+    open: Vec<(String, String, bool)>,
+    tasks: [(&'static str, &'static str); 4],
+    /// Those before: words, result, where each is opened.
+    earlier: Vec<(String, String, String)>,
 }
 
-async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
+/// Which repair of which symptom.
+#[derive(Debug, Deserialize)]
+pub(crate) struct WhichRepair {
+    #[serde(default)]
+    pub s: Option<String>,
+    #[serde(default)]
+    pub r: Option<String>,
+}
+
+async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichRepair>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     drop(s);
-    m.page_slot(&k, "repair", ()).or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open)))).await
+    let slot = m.page_slot(&k, "repair", &w.r);
+    slot.or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open, w.r.as_deref())))).await
 }
 
-fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>) -> RepairPage {
+fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, wanted: Option<&str>) -> RepairPage {
     let f = Frame::new(m, k, Station::Repair);
     let (kb, case) = (&*k.knowledge, k.case());
-    let words = |r: &Repair| cause_words(kb, case, &r.fault, r.at.as_deref().unwrap_or("none"), r.gear.as_deref());
-    let open = case.repairs.iter().rfind(|r| r.is_open());
+    let words = |r: &Repair| repair_words(kb, case, r);
+    let all_open: Vec<&Repair> = case.repairs.iter().filter(|r| r.is_open()).collect();
+    let open = all_open.iter().find(|r| Some(r.id.as_str()) == wanted).or(all_open.last()).copied();
     let plan = open.map(|r| {
         let rule = kb.fault(&r.fault);
         let row = |t: &Torque| TorqueRow {
@@ -101,27 +123,35 @@ fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>) -> Re
     let earlier = case
         .repairs
         .iter()
-        .filter(|r| open.is_none_or(|o| o.id != r.id))
-        .map(|r| (words(r), r.result.clone().unwrap_or_default().replace('-', " ")))
+        .filter(|r| !r.is_open())
+        .map(|r| {
+            let opened = mend::href(k.stored.id, EntryKind::Repair, &r.id, k.symptom.as_deref().unwrap_or_default());
+            (words(r), repair_state_words(r), opened)
+        })
         .collect();
-    RepairPage { plan, earlier, f }
+    let tabs = all_open.iter().filter(|_| all_open.len() > 1);
+    let is_shown = |r: &Repair| open.is_some_and(|o| o.id == r.id);
+    let open = tabs.map(|r| (r.id.clone(), format!("{} ({})", words(r), repair_state_words(r)), is_shown(r))).collect();
+    RepairPage { plan, open, tasks: TASKS, earlier, f }
 }
 
 /// The torques that were typed, line by line; an empty line is none.
 fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
-    let column = |name: &'static str| f.0.iter().filter(move |x| x.0 == name).map(|x| x.1.trim());
+    let column = |name: &'static str| f.fields.iter().filter(move |x| x.0 == name).map(|x| x.1.trim());
     let mut out = vec![];
     for ((what, nm), source) in column("torque-what").zip(column("torque-nm")).zip(column("torque-source")) {
         if what.is_empty() && nm.is_empty() {
             continue;
         }
-        let bad = || Problem::new("bad-number", format!("torque of {what}: “{nm}” is not a number")).field("torque-nm");
-        out.push(Torque { what: what.into(), nm: Some(parse_number(nm).ok_or_else(bad)?), source: source.into() });
+        let typed = f.typed("torque-nm", nm, Unit::NewtonMetre);
+        let nm = typed.map_err(|p| Problem { message: format!("torque of {what}: {}", p.message), ..p })?;
+        out.push(Torque { what: what.into(), nm: Some(nm), source: source.into() });
     }
     Ok(out)
 }
 
 async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
+    let repair_id = repair.clone();
     let mut s = m.scope().await?;
     let case = s.case(id).await?;
     let said = RepairDetails {
@@ -143,10 +173,51 @@ async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, S
     };
     keep(&m, &mut s, id, &f, act).await?;
     s.commit().await?;
-    Ok(Redirect::to(&format!("/cases/{id}/{to}")))
+    let again = if to == "repair" { format!("?r={}", segment(&repair_id)) } else { String::new() };
+    Ok(Redirect::to(&format!("/cases/{id}/{to}{again}")))
+}
+
+/// A repair is planned at a part, or a part was changed because it was due.
+async fn plan_at(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
+    let named = f.need("fault", "what is repaired")?;
+    let unread = || Problem::new("unknown-fault", format!("“{named}” is no fault at a place")).field("fault");
+    let cause = FaultAt::parse(named).ok_or_else(unread)?;
+    let with = f.all("also-at").into_iter().map(|at| FaultAt::new(&cause.fault, at)).collect();
+    let chosen = Box::new(ChosenRepair {
+        fault: cause.fault,
+        at: Some(cause.at),
+        with,
+        symptom: f.owned("symptom"),
+        reason: f.owned("reason"),
+        ..ChosenRepair::default()
+    });
+    let is_due = f.text("as") == Some("due");
+    let act = if is_due { CaseAct::ReplaceAsDue(chosen) } else { CaseAct::ChooseRepair(chosen) };
+    keep_now(&m, id, &f, act).await?;
+    let to = if is_due { "decide" } else { "repair" };
+    Ok(Redirect::to(&format!("/cases/{id}/{to}?s={}", f.text("symptom").unwrap_or_default())))
+}
+
+/// Work without a search is planned at a part.
+async fn plan_task(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
+    let work = PlannedWork {
+        task: f.need("task", "what is done")?.into(),
+        at: f.owned("at"),
+        what: f.owned("what"),
+        places: f.all("also-at"),
+        part: f.owned("part"),
+        reason: f.owned("reason"),
+    };
+    let done = keep_now(&m, id, &f, CaseAct::PlanWork(Box::new(work))).await?;
+    let made = done.and_then(|d| d.entry).unwrap_or_default();
+    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}&r={}", f.text("symptom").unwrap_or_default(), segment(&made))))
 }
 
 /// Routes of the station.
 pub fn routes() -> Router<App> {
-    Router::new().route("/cases/{id}/repair", get(show)).route("/cases/{id}/repairs/{repair}", post(save))
+    Router::new()
+        .route("/cases/{id}/work", post(plan_at))
+        .route("/cases/{id}/tasks", post(plan_task))
+        .route("/cases/{id}/repair", get(show))
+        .route("/cases/{id}/repairs/{repair}", post(save))
 }

@@ -198,7 +198,7 @@ async fn mapping(m: Member, Path((id, up)): Path<(Uuid, Uuid)>) -> Result<Mappin
     let f = Frame::new(&m, &k, Station::Road);
     let case = k.case();
     let like = case.recordings.iter().rev().find(|r| up.phase != "after" || !r.is_after());
-    let nothing = FormFields(vec![]);
+    let nothing = FormFields::metric(vec![]);
     let mut places: Vec<String> = ["seat-rail", "floor", "steering-wheel", "boot-floor", "gearbox"].map(String::from).to_vec();
     places.extend(case.recordings.iter().filter_map(|r| r.place.clone()));
     let mut seen = vec![];
@@ -269,7 +269,7 @@ async fn look_again(
 ) -> Result<TableView, PageError> {
     let mut s = m.scope().await?;
     let up = s.incoming(id, up).await?;
-    let f = FormFields(q.into_iter().collect());
+    let f = FormFields::metric(q.into_iter().collect());
     let prefix = if up.of_id.is_some() { "s_" } else { "" };
     match looked(&mut s, &up, &writing(&f, prefix)).await? {
         Look::Table(t) => Ok(table_view(&f, prefix, look_url(id, up.id), &t)),
