@@ -2,8 +2,10 @@
 //! interface and the pages share.
 
 use crate::error::{Problem, read_json};
+use crate::lift::holding;
 use crate::measure::{
-    angle_plan, angles, backlash, balance, bearing, clamps, critical_speed, indexing, lash, orders, runout, shaft_length, torque,
+    angle_plan, angle_targets, angles, backlash, balance, bearing, bending_speed, bow, clamps, clutch_pack, contact_pattern,
+    critical_speed, indexing, joint_drag, lash, orders, preload, ring_clearance, roll_out, runout, shaft_length, torque,
 };
 use crate::reasoning::road_plan;
 use crate::units::{Hz, KilometresPerHour, Rpm};
@@ -19,7 +21,9 @@ pub const NAMES: &[&str] = &[
     "separability",
     "angles",
     "angle-plan",
+    "angle-targets",
     "runout",
+    "bow",
     "index",
     "balance",
     "clamps",
@@ -27,8 +31,16 @@ pub const NAMES: &[&str] = &[
     "lash",
     "shaft-length",
     "critical-speed",
+    "bending-speed",
     "bearing",
     "backlash",
+    "preload",
+    "contact-pattern",
+    "clutch-pack",
+    "ring-clearance",
+    "joint-drag",
+    "roll-out",
+    "holding",
     "torque",
 ];
 
@@ -65,6 +77,16 @@ pub fn calc(name: &str, input: &Value) -> Result<Value, Problem> {
         "angles" if input["joints"].as_array().is_some_and(Vec::is_empty) => json!(angles::ends(&read_json(input)?)?),
         "angles" => json!(angles::angles(&read_json(input)?)?),
         "angle-plan" => json!(angle_plan::angle_plan(&read_json(input)?)?),
+        "angle-targets" => json!(angle_targets::angle_targets(&read_json(input)?)?),
+        "bow" => json!(bow::bow(&read_json(input)?)?),
+        "bending-speed" => json!(bending_speed::bending_speed(&read_json(input)?)?),
+        "preload" => json!(preload::preload(&read_json(input)?)?),
+        "contact-pattern" => json!(contact_pattern::contact_pattern(&read_json(input)?)?),
+        "clutch-pack" => json!(clutch_pack::clutch_pack(&read_json(input)?)?),
+        "ring-clearance" => json!(ring_clearance::ring_clearance(&read_json(input)?)?),
+        "joint-drag" => json!(joint_drag::joint_drag(&read_json(input)?)?),
+        "roll-out" => json!(roll_out::roll_out(&read_json(input)?)?),
+        "holding" => json!(holding::holding(&read_json(input)?)?),
         "runout" => json!(runout::runout(&read_json(input)?)?),
         "index" => json!(indexing::index(&read_json(input)?)?),
         "balance" => json!(balance::balance(&read_json(input)?)?),

@@ -472,7 +472,7 @@ fn a_changed_size_is_the_vehicles_from_then_on_and_what_rests_on_it_is_made_agai
     // An undo gives the vehicle its sizes back.
     let event = j.past[2].id;
     j.does(&json!({"take-back": {"event": event}}));
-    assert_eq!((&j.document.case().vehicle, j.document.case().dimension_changes.len()), (&was, 0));
+    assert_eq!((&j.document.case().vehicle, j.document.case().dimension_changes.len()), (&was, 1));
 }
 
 #[test]

@@ -10,6 +10,7 @@ mod fault;
 mod noise;
 mod recorder;
 mod road;
+pub mod workbench;
 pub mod worlds;
 
 pub use fault::{FaultKind, FaultSpec, KINDS};

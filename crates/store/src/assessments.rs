@@ -203,8 +203,8 @@ impl Scope {
         let stored = self.fetch(id, "").await?;
         let (analysis, proof) = self.analysis(id).await?.unzip();
         let mut case = stored.case().clone();
-        // Where the vehicle names no limit, the workshop's holds; its document stays as it is.
-        case.vehicle.limits = case.vehicle.limits.or(&knowledge.overrides().limits);
+        // What the vehicle does not say itself, the workshop knows: limits, numbered bearings. Its document stays as it is.
+        knowledge.overrides().complete(&mut case.vehicle);
         let of = ToWeigh { stored, case, analysis, proof, knowledge };
         let kept: Option<Vec<u8>> = sqlx::query_scalar(
             "SELECT assessment FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND stamp = $3 AND knowledge = $4",
@@ -241,7 +241,7 @@ impl Scope {
     async fn write_assessment(&mut self, a: &AssessedCase) -> Result<(), StoreError> {
         let (stamp, knowledge) = a.state();
         let next = &a.assessment.next;
-        let words = next.on_the_board(a.case(), a.assessment.proposal.as_ref());
+        let words = next.on_the_board(a.case(), &a.knowledge, a.assessment.proposal.as_ref());
         // The case is locked first, as by an edit: two that lock in different orders wait for each other.
         let waited: Option<String> = sqlx::query_scalar(
             "SELECT waits_words FROM case_file WHERE id = $1 AND workshop_id = $2 AND stamp = $3 FOR NO KEY UPDATE",
@@ -377,7 +377,7 @@ impl Scope {
             let Some(event) = since.iter().find(|e| e.id == decision).cloned() else { continue };
             let made = since.iter().filter_map(|e| e.changes.as_ref().map(|c| c.0.as_slice()));
             let mut case = a.stored.document.before(made)?;
-            case.vehicle.limits = case.vehicle.limits.or(&a.knowledge.overrides().limits);
+            a.knowledge.overrides().complete(&mut case.vehicle);
             // What the recordings say is as it is now: an analysis is of today's program, too.
             let (k, analysis, proof) = (a.knowledge.clone(), a.analysis.clone(), a.proof.clone());
             let today = beside(move || assess(&case, &k, analysis.as_ref(), proof.as_ref())).await?;

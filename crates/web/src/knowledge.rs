@@ -13,10 +13,13 @@ use axum::response::Redirect;
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::error::Problem;
+use baricord_core::measure::angle_targets::School;
 use baricord_core::permission::Act;
 use baricord_core::reasoning::knowledge::{
-    Explanation, Fault, FaultOverride, Knowledge, LIMITS, WorkshopOverrides, builtin, kind_of_place_words, shipped_limit,
+    BookBearing, Explanation, Fault, FaultOverride, Knowledge, LIMITS, WorkshopOverrides, book_number, builtin,
+    kind_of_place_words, shipped_limit,
 };
+use baricord_core::units::{Degrees, Millimetres, Unit};
 
 struct FaultView {
     id: String,
@@ -65,6 +68,10 @@ struct KnowledgePage {
     workshop_changed: String,
     changes: usize,
     limits: Vec<LimitView>,
+    /// What joint angles aim at: id, words, whether it is chosen.
+    schools: Vec<(&'static str, &'static str, bool)>,
+    /// The book of bearings: number, what it is, its source.
+    bearings: Vec<(String, String, String)>,
 }
 
 /// A limit that a workshop may set.
@@ -162,7 +169,18 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
             100.0 * was.gate.certainty
         ));
     }
+    if let Some(s) = overrides.angle_school {
+        workshop_changed.push(format!("joint angles aim at: {}", s.words()));
+    }
+    let school = overrides.angle_school.unwrap_or(School::Cruise);
+    let book = |(number, b): (&String, &BookBearing)| {
+        let contact = if b.contact_deg.get() == 0.0 { String::new() } else { format!(", {}°", b.contact_deg.get()) };
+        let what = format!("{} × {} mm on {} mm{contact}", b.elements, b.element_mm.get(), b.pitch_mm.get());
+        (number.clone(), what, b.source.clone())
+    };
     Ok(KnowledgePage {
+        schools: School::ALL.map(|s| (s.id(), s.words(), s == school)).to_vec(),
+        bearings: overrides.bearings.iter().map(book).collect(),
         theme: m.person.theme.clone(),
         person: m.person.name.clone(),
         can_write: m.person.role().may(Act::ChangeKnowledge),
@@ -173,6 +191,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
         certainty: format!("{:.0}", 100.0 * k.weights.gate.certainty),
         changes: overrides.tests.len()
             + overrides.faults.len()
+            + overrides.bearings.len()
             + workshop_changed.len()
             + LIMITS.iter().filter(|l| overrides.limit(l.0).is_some()).count(),
         limits: LIMITS
@@ -246,6 +265,7 @@ async fn change_workshop(m: Member, Form(f): Form<Vec<(String, String)>>) -> Res
     let was = &builtin().weights;
     change(&m, |h| {
         h.rate = own(&f, "rate", was.time.rate)?;
+        h.angle_school = School::ALL.into_iter().find(|s| Some(s.id()) == f.text("school")).filter(|s| *s != School::Cruise);
         h.currency = f.text("currency").filter(|c| *c != was.time.currency).map(String::from);
         h.certainty = f.number("certainty")?.map(|c| c / 100.0).filter(|c| *c != was.gate.certainty);
         Ok(())
@@ -266,12 +286,41 @@ async fn change_limits(m: Member, Form(f): Form<Vec<(String, String)>>) -> Resul
     .await
 }
 
+/// Writes a bearing into the workshop's book, or takes it out.
+async fn change_bearing(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
+    let f = FormFields::of(&m, f);
+    let number = book_number(f.need("number", "the number on the bearing")?);
+    let need = |name: &str, what: &str| {
+        let missing = || Problem::new("missing", format!("{what} is missing")).field(name);
+        f.amount(name, Unit::Millimetre)?.map(Millimetres).ok_or_else(missing)
+    };
+    change(&m, |h| {
+        if f.text("back") == Some("yes") {
+            h.bearings.remove(&number);
+            return Ok(());
+        }
+        let elements = f.count("elements")?;
+        let bearing = BookBearing {
+            elements: elements.ok_or_else(|| Problem::new("missing", "how many balls or rollers?").field("elements"))?,
+            element_mm: need("element", "the size of a ball or roller")?,
+            pitch_mm: need("pitch", "the pitch circle")?,
+            contact_deg: Degrees(f.number("contact")?.unwrap_or(0.0)),
+            source: f.sentence("source", "where the geometry comes from", 200)?.into(),
+        };
+        bearing.check()?;
+        h.bearings.insert(number, bearing);
+        Ok(())
+    })
+    .await
+}
+
 /// Routes of the knowledge.
 pub fn routes() -> Router<App> {
     Router::new()
         .route("/knowledge", get(show))
         .route("/knowledge/house", post(change_workshop))
         .route("/knowledge/limits", post(change_limits))
+        .route("/knowledge/bearings", post(change_bearing))
         .route("/knowledge/faults/{id}", post(change_fault))
         .route("/knowledge/tests/{id}", post(change_test))
 }

@@ -159,8 +159,11 @@ async fn samples(
 }
 
 async fn work(store: &Store, claim: TaskClaim, bridge: &std::sync::Arc<Bridge>) -> Result<(), StoreError> {
-    let stored = store.scope(claim.workshop).await?.case(claim.case).await?;
-    let (version, case) = (stored.version, stored.case().clone());
+    let mut s = store.scope(claim.workshop).await?;
+    let (stored, knowledge) = (s.case(claim.case).await?, s.knowledge().await?);
+    drop(s);
+    let (version, mut case) = (stored.version, stored.case().clone());
+    knowledge.overrides().complete(&mut case.vehicle);
     let mut recordings = vec![];
     for spec in &case.recordings {
         bridge.step(0.0, &format!("reading {}", spec.id));

@@ -2,7 +2,7 @@
 //! what was.
 
 use super::entry::{Entry, entry};
-use super::{Case, Measurement, Observation, RecordingSpec};
+use super::{Case, Measurement, Observation, RecordingSpec, Repair};
 use crate::vehicle::{Corner, Vehicle, answered_place, is_part_of};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -92,7 +92,34 @@ impl DimensionChange {
     }
 }
 
+/// Why a reading has to be made again.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Stale<'a> {
+    /// A size that it rests on was changed.
+    Changed(&'a DimensionChange),
+    /// The part that was read was replaced, and the fault stayed.
+    Replaced(&'a Repair),
+}
+
+/// What a repair that did not cure comes to.
+const NOT_CURED: &str = "not-cured";
+
 impl Case {
+    /// Why a reading has to be made again; none when it stands. A reading of a part that was replaced without a cure was of the old part.
+    pub fn stale(&self, m: &Measurement) -> Option<Stale<'_>> {
+        if let Some(c) = self.outdated_reading(m) {
+            return Some(Stale::Changed(c));
+        }
+        let at = m.at.as_deref()?;
+        let replaced = |r: &&Repair| {
+            r.result.as_deref() == Some(NOT_CURED)
+                && r.replaces_part()
+                && !m.is_after()
+                && r.all_places().any(|p| is_part_of(at, p))
+        };
+        self.repairs.iter().rev().find(replaced).map(Stale::Replaced)
+    }
+
     /// The change since which a reading has to be made again; none when it stands.
     pub fn outdated_reading(&self, m: &Measurement) -> Option<&DimensionChange> {
         let at = m.at.as_deref()?;
@@ -142,6 +169,21 @@ mod tests {
             phase: phase.map(String::from),
             ..Measurement::default()
         }
+    }
+
+    #[test]
+    fn a_reading_of_a_part_that_was_replaced_without_a_cure_is_of_the_old_part() {
+        let mut case = Case::new("c1", "Hum", rear_drive(2));
+        let m = reading("runout", "prop.rear.s2.centre", None, None);
+        let mut r = Repair { id: "r1".into(), at: Some("prop.rear".into()), part: Some("copy".into()), ..Repair::default() };
+        let mut stale = |result: &str| {
+            r.result = Some(result.into());
+            case.repairs = [r.clone()].into_iter().collect();
+            case.stale(&m).is_some()
+        };
+        assert_eq!((stale("open"), stale("cured"), stale("not-cured")), (false, false, true));
+        let after = reading("runout", "prop.rear.s2.centre", None, Some("after"));
+        assert_eq!((case.stale(&after), case.stale(&reading("runout", "wheel.fl", None, None))), (None, None));
     }
 
     #[test]

@@ -162,6 +162,9 @@ pub struct AskedLater {
     /// In which gear.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
+    /// Why it is put off: too-cold, too-hot, too-wet, not-level, part-awaited; left out where it could not be told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
 }
 entry!(AskedLater, 'k');
 

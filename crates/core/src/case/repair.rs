@@ -161,6 +161,11 @@ pub struct Repair {
 entry!(Repair, 'r');
 
 impl Repair {
+    /// Whether it says that a part was replaced.
+    pub fn replaces_part(&self) -> bool {
+        self.unit || self.part.is_some() || self.task.as_deref() == Some("replace")
+    }
+
     /// Every place it was made at.
     pub fn all_places(&self) -> impl Iterator<Item = &str> {
         self.at.as_deref().into_iter().chain(self.places.iter().map(String::as_str))

@@ -365,6 +365,9 @@ pub struct LaterTest {
     /// In which gear.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub gear: Option<String>,
+    /// Why it is put off: too-cold, too-hot, too-wet, not-level, part-awaited; then it is owed until it is made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
 }
 
 /// One of two blind answers.

@@ -12,6 +12,7 @@ use crate::reasoning::knowledge::Test;
 use crate::reasoning::test_answer::TestAnswer;
 use crate::reasoning::wording::test_words;
 use crate::safety::cautions::require_checks;
+use crate::workflow::owed::{REASONS, reason_words};
 
 /// Puts an observation into the case, with who made it and when.
 fn keep(x: &EditContext, case: &mut Case, e: &CaseEdit, rule: &Test, o: Observation) -> String {
@@ -88,12 +89,27 @@ pub(super) fn swing_joint(x: &EditContext, case: &mut Case, e: &CaseEdit, s: &Sw
 pub(super) fn ask_later(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &LaterTest) -> Result<Applied, Problem> {
     need_test(x.knowledge, &l.test)?;
     need_place(case, l.at.as_deref())?;
-    let words = format!("{}: can't tell", test_words(x.knowledge, &case.vehicle, &l.test, l.at.as_deref(), l.gear.as_deref()));
-    if case.asked_later.iter().any(|a| a.is_same(&l.test, l.at.as_deref(), l.gear.as_deref())) {
+    let asked = test_words(x.knowledge, &case.vehicle, &l.test, l.at.as_deref(), l.gear.as_deref());
+    let words = match l.why.as_deref() {
+        None => format!("{asked}: can't tell"),
+        Some(why) if REASONS.iter().any(|(id, _)| *id == why) => format!("{asked}: owed, {}", reason_words(why)),
+        Some(why) => {
+            let known = REASONS.map(|(id, _)| id).join(", ");
+            return Err(Problem::new("unknown-word", format!("“{why}” is no reason to put it off: {known}")).field("why"));
+        }
+    };
+    let is_asked = |a: &AskedLater| a.is_same(&l.test, l.at.as_deref(), l.gear.as_deref()) && a.why == l.why;
+    if case.asked_later.iter().any(is_asked) {
         return Ok(Applied::words(words));
     }
     let id = e.entry_id();
-    case.asked_later.push_back(AskedLater { id: id.clone(), test: l.test.clone(), at: l.at.clone(), gear: l.gear.clone() });
+    case.asked_later.push_back(AskedLater {
+        id: id.clone(),
+        test: l.test.clone(),
+        at: l.at.clone(),
+        gear: l.gear.clone(),
+        why: l.why.clone(),
+    });
     Ok(Applied::made(words, id))
 }
 

@@ -121,6 +121,9 @@ pub struct AxleDescription {
     /// Its ratio. Of teeth and ratio what was changed counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ratio: Option<f64>,
+    /// Neither its teeth nor its ratio are known.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ratio_unknown: bool,
     /// What carries its wheels.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub floating: Option<Floating>,
@@ -144,6 +147,7 @@ impl AxleDescription {
             ring_teeth: None,
             pinion_teeth: None,
             ratio: None,
+            ratio_unknown: false,
             floating: None,
             limited_slip: None,
             tyre: None,
@@ -206,6 +210,14 @@ impl AxleDescription {
         }
         if let Some(free) = self.free_hubs {
             axle.free_hubs = free;
+        }
+        if self.ratio_unknown {
+            if self.ring_teeth.is_some() || self.pinion_teeth.is_some() || self.ratio.is_some() {
+                let message = "teeth or a ratio, or that they are not known: not both";
+                return Err(Problem::new("contradiction", message).field(format!("{path}.ratio_unknown")));
+            }
+            (axle.ring_teeth, axle.pinion_teeth, axle.ratio) = (None, None, None);
+            return Ok(());
         }
         let changed = |n: Option<u32>, has: Option<u32>| n.is_some() && n != has;
         let new_teeth = changed(self.ring_teeth, axle.ring_teeth) || changed(self.pinion_teeth, axle.pinion_teeth);

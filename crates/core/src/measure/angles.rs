@@ -9,6 +9,8 @@
 //! is √|S_last|; the pinion is shaken by |S_last|ω², a section behind joint k by |S_k|ω² seen from
 //! the front and |S_last − S_k|ω² on coast.
 
+use super::slopes::to_read_again;
+pub use super::slopes::{Element, SlopeReadings};
 use crate::error::{Finding, Level, Problem, finite, positive};
 use crate::units::{Degrees, RadPerS2, Rpm};
 use crate::vehicle::{Joint, JointKind, Limits};
@@ -36,19 +38,6 @@ pub fn positive_plan_side(end: crate::vehicle::End) -> &'static str {
         crate::vehicle::End::Rear => "right",
         crate::vehicle::End::Front => "left",
     }
-}
-
-/// One element: gearbox output, a shaft section, the pinion.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Element {
-    /// What it is called.
-    #[serde(default)]
-    pub name: String,
-    /// Side slope, positive when the rear (axle) end is lower.
-    pub side_deg: Degrees,
-    /// Plan slope, positive when the axle end points right; on a front shaft left ([`positive_plan_side`]).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub plan_deg: Option<Degrees>,
 }
 
 /// A shaft with its neighbours.
@@ -308,7 +297,9 @@ pub fn ends(input: &EndsInput) -> Result<Ends, Problem> {
         }
         x => (Level::Warn, format!("the ends are {x:.1}° apart: read the shaft to see which joint carries it")),
     };
-    Ok(Ends { ends_deg: apart, joint_deg: vec![], findings: vec![Finding::new("ends", level, message)] })
+    let mut findings = vec![Finding::new("ends", level, message)];
+    findings.extend(to_read_again(&input.elements));
+    Ok(Ends { ends_deg: apart, joint_deg: vec![], findings })
 }
 
 /// What the joints of a shaft do at a speed: each joint's angle (degrees), what the pinion and each section are shaken by (rad/s²),
@@ -344,6 +335,7 @@ pub fn angles(input: &AnglesInput) -> Result<Angles, Problem> {
         findings: vec![],
     };
     out.findings = findings(&shaft, &out);
+    out.findings.extend(to_read_again(&input.elements));
     Ok(out)
 }
 
@@ -420,7 +412,7 @@ mod tests {
         angles(&AnglesInput {
             elements: slopes
                 .iter()
-                .map(|&(s, p)| Element { name: String::new(), side_deg: Degrees(s), plan_deg: Some(Degrees(p)) })
+                .map(|&(s, p)| Element { side_deg: Degrees(s), plan_deg: Some(Degrees(p)), ..Element::default() })
                 .collect(),
             joints: joints.iter().map(|&k| Joint::Plain(k)).collect(),
             phase_deg: Some(phase.iter().map(|&p| Degrees(p)).collect()),
@@ -510,7 +502,7 @@ mod tests {
         let mut i =
             AnglesInput { elements: vec![], joints: vec![], phase_deg: None, rpm: Rpm(3000.0), limits: Limits::default() };
         assert_eq!(angles(&i).unwrap_err().field.as_deref(), Some("elements"));
-        i.elements = vec![Element { name: String::new(), side_deg: Degrees(1.0), plan_deg: None }; 3];
+        i.elements = vec![Element { side_deg: Degrees(1.0), ..Element::default() }; 3];
         assert_eq!(angles(&i).unwrap_err().field.as_deref(), Some("joints"));
         i.joints = vec![Joint::Plain(Cross); 2];
         i.elements[1].side_deg = Degrees(f64::NAN);

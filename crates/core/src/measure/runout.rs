@@ -27,14 +27,53 @@ pub struct Reading {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct RunoutInput {
     /// With positions.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, deserialize_with = "those_read", skip_serializing_if = "Option::is_none")]
     pub readings: Option<Vec<Reading>>,
-    /// Equally spaced.
+    /// Equally spaced; none at a mark that was missed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub mm: Option<Vec<f64>>,
+    pub mm: Option<Vec<Option<f64>>>,
     /// Held against the raw total reading.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit_mm: Option<f64>,
+}
+
+/// Leaves out the positions at which nothing was read.
+fn those_read<'de, D: serde::Deserializer<'de>>(d: D) -> Result<Option<Vec<Reading>>, D::Error> {
+    #[derive(Deserialize)]
+    struct Mark {
+        deg: Degrees,
+        mm: Option<Millimetres>,
+    }
+    let marks: Option<Vec<Mark>> = Deserialize::deserialize(d)?;
+    Ok(marks.map(|m| m.into_iter().filter_map(|m| Some(Reading { deg: m.deg, mm: m.mm? })).collect()))
+}
+
+/// One thing that explains readings which fit no circle.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Disturbance {
+    /// The indicator slipped: from this position on, in the order of reading, all are off by so much.
+    Slipped {
+        /// First position that is off.
+        from_deg: Degrees,
+        /// By how much.
+        by_mm: Millimetres,
+        /// Total reading without it.
+        tir_mm: Millimetres,
+        /// High spot without it.
+        high_spot_deg: Degrees,
+    },
+    /// One reading stands off: a dent, rust, dirt.
+    Spot {
+        /// Where.
+        at_deg: Degrees,
+        /// By how much.
+        by_mm: Millimetres,
+        /// Total reading without it.
+        tir_mm: Millimetres,
+        /// High spot without it.
+        high_spot_deg: Degrees,
+    },
 }
 
 /// The fit.
@@ -54,6 +93,9 @@ pub struct Runout {
     pub ovality_mm: Option<Millimetres>,
     /// Root mean square of what the fit leaves.
     pub residual_mm: Millimetres,
+    /// What explains readings that fit no circle; none where they do, or nothing does.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disturbance: Option<Disturbance>,
     /// What was noticed.
     pub findings: Vec<Finding>,
 }
@@ -65,7 +107,8 @@ impl RunoutInput {
             (Some(r), _) if !r.is_empty() => r.clone(),
             (_, Some(mm)) => {
                 let step = 360.0 / mm.len().max(1) as f64;
-                mm.iter().enumerate().map(|(i, &x)| Reading { deg: Degrees(step * i as f64), mm: Millimetres(x) }).collect()
+                let at = |(i, x): (usize, &Option<f64>)| Some(Reading { deg: Degrees(step * i as f64), mm: Millimetres((*x)?) });
+                mm.iter().enumerate().filter_map(at).collect()
             }
             _ => return Err(Problem::new("missing", "dial readings are needed: readings, or mm from 0° on").field("readings")),
         };
@@ -90,32 +133,17 @@ impl RunoutInput {
 ///
 /// ```
 /// use baricord_core::measure::runout::{RunoutInput, runout};
-/// let mm = vec![0.10, 0.28, 0.41, 0.42, 0.30, 0.13, -0.01, -0.02];
-/// let r = runout(&RunoutInput { mm: Some(mm), ..RunoutInput::default() }).unwrap();
+/// let mm = [0.10, 0.28, 0.41, 0.42, 0.30, 0.13, -0.01, -0.02].map(Some);
+/// let r = runout(&RunoutInput { mm: Some(mm.to_vec()), ..RunoutInput::default() }).unwrap();
 /// assert!((r.tir_mm.get() - 0.465).abs() < 5e-4 && (r.high_spot_deg.get() - 115.8).abs() < 0.05);
 /// ```
 pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
     let points = input.points()?;
     let harmonics = if points.len() >= 6 { 2 } else { 1 };
-    let design = DMatrix::from_fn(points.len(), 1 + 2 * harmonics, |i, j| {
-        let (k, th) = (j.div_ceil(2) as f64, points[i].deg.rad());
-        if j % 2 == 1 { (k * th).cos() } else { (k * th).sin() + if j == 0 { 1.0 } else { 0.0 } }
-    });
-    let y = DVector::from_iterator(points.len(), points.iter().map(|p| p.mm.get()));
-    let svd = design.clone().svd(true, true);
-    let largest = svd.singular_values.max();
-    if svd.singular_values.min() < 1e-6 * largest {
-        return Err(Problem::new(
-            "badly-spread",
-            "these positions do not go round the turn: spread them, all at different marks",
-        )
-        .field("readings"));
-    }
-    let fit = svd.solve(&y, 0.0).map_err(|e| Problem::new("no-fit", e))?;
-    let rest = &y - &design * &fit;
-    let residual = (rest.norm_squared() / points.len() as f64).sqrt();
+    let Fit { of: fit, residual } = Fit::of(&points, harmonics, None)?;
     let ecc = fit[1].hypot(fit[2]);
-    let raw = y.max() - y.min();
+    let (low, high) = points.iter().fold((f64::MAX, f64::MIN), |(l, h), p| (l.min(p.mm.get()), h.max(p.mm.get())));
+    let raw = high - low;
     let mut findings = vec![];
     if let Some(limit) = input.limit_mm {
         positive(limit, "limit_mm")?;
@@ -123,12 +151,35 @@ pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
             findings.push(Finding::new("over-limit", Level::Over, format!("{raw:.2} mm total, over {limit:.2} mm")));
         }
     }
-    if residual > ecc / 4.0 && residual > 0.005 {
+    let is_unsteady = residual > ecc / 4.0 && residual > 0.005;
+    let disturbance = if is_unsteady { disturbance(&points, residual) } else { None };
+    if is_unsteady {
         findings.push(Finding::new(
             "unsteady",
             Level::Warn,
             "the readings do not fit a circle: a dent, rust or a slipped indicator; clean the track and read again",
         ));
+    }
+    match disturbance {
+        Some(Disturbance::Slipped { from_deg, by_mm, .. }) => findings.push(Finding::new(
+            "slipped",
+            Level::Warn,
+            format!(
+                "from {:.0}° on the readings are off by {:+.2} mm: the indicator slipped; fix its foot and read again",
+                from_deg.get(),
+                by_mm.get()
+            ),
+        )),
+        Some(Disturbance::Spot { at_deg, by_mm, .. }) => findings.push(Finding::new(
+            "spot",
+            Level::Warn,
+            format!(
+                "the reading at {:.0}° stands off by {:+.2} mm: a dent, rust or dirt there; clean it and read again",
+                at_deg.get(),
+                by_mm.get()
+            ),
+        )),
+        None => {}
     }
     Ok(Runout {
         offset_mm: Millimetres(fit[0]),
@@ -138,8 +189,79 @@ pub fn runout(input: &RunoutInput) -> Result<Runout, Problem> {
         high_spot_deg: Degrees(fit[2].atan2(fit[1]).to_degrees()).turned(),
         ovality_mm: (harmonics == 2).then(|| Millimetres(fit[3].hypot(fit[4]))),
         residual_mm: Millimetres(residual),
+        disturbance,
         findings,
     })
+}
+
+/// One more unknown of the fit: how far some readings are off.
+type Off<'a> = &'a dyn Fn(usize) -> bool;
+
+struct Fit {
+    of: DVector<f64>,
+    residual: f64,
+}
+
+impl Fit {
+    fn of(points: &[Reading], harmonics: usize, off: Option<Off>) -> Result<Self, Problem> {
+        let columns = 1 + 2 * harmonics;
+        let design = DMatrix::from_fn(points.len(), columns + usize::from(off.is_some()), |i, j| {
+            let (k, th) = (j.div_ceil(2) as f64, points[i].deg.rad());
+            match (j, off) {
+                (0, _) => 1.0,
+                (j, Some(off)) if j == columns => f64::from(u8::from(off(i))),
+                (j, _) if j % 2 == 1 => (k * th).cos(),
+                _ => (k * th).sin(),
+            }
+        });
+        let y = DVector::from_iterator(points.len(), points.iter().map(|p| p.mm.get()));
+        let svd = design.clone().svd(true, true);
+        if svd.singular_values.min() < 1e-6 * svd.singular_values.max() {
+            let message = "these positions do not go round the turn: spread them, all at different marks";
+            return Err(Problem::new("badly-spread", message).field("readings"));
+        }
+        let of = svd.solve(&y, 0.0).map_err(|e| Problem::new("no-fit", e))?;
+        let residual = ((&y - &design * &of).norm_squared() / points.len() as f64).sqrt();
+        Ok(Self { of, residual })
+    }
+}
+
+/// Readings that are needed to tell what disturbs them.
+const LEAST_TO_TELL: usize = 8;
+/// A disturbance explains the readings when it leaves no more than this share of what they are off by, a free value each allowed for.
+const EXPLAINED: f64 = 0.3;
+
+/// The one step, or the one spot, that explains readings which fit no circle.
+fn disturbance(points: &[Reading], residual: f64) -> Option<Disturbance> {
+    let n = points.len();
+    if n < LEAST_TO_TELL {
+        return None;
+    }
+    let free = |fit: f64, unknowns: usize| fit * (n as f64 / (n - unknowns) as f64).sqrt();
+    let mut best: Option<(f64, Disturbance)> = None;
+    let mut try_one = |off: Off, of: &dyn Fn(Millimetres, Millimetres, Degrees) -> Disturbance| {
+        let Ok(fit) = Fit::of(points, 1, Some(off)) else { return };
+        let (left, by) = (free(fit.residual, 4), fit.of[3]);
+        let tir = Millimetres(2.0 * fit.of[1].hypot(fit.of[2]));
+        let spot = Degrees(fit.of[2].atan2(fit.of[1]).to_degrees()).turned();
+        if by.abs() > 4.0 * left && best.as_ref().is_none_or(|(b, _)| left < *b) {
+            best = Some((left, of(Millimetres(by), tir, spot)));
+        }
+    };
+    for k in 0..n {
+        let deg = points[k].deg;
+        try_one(&|i| i == k, &|by_mm, tir_mm, high_spot_deg| Disturbance::Spot { at_deg: deg, by_mm, tir_mm, high_spot_deg });
+        // A step that moves the first or the last reading alone is a spot.
+        if (2..n - 1).contains(&k) {
+            try_one(&|i| i >= k, &|by_mm, tir_mm, high_spot_deg| Disturbance::Slipped {
+                from_deg: deg,
+                by_mm,
+                tir_mm,
+                high_spot_deg,
+            });
+        }
+    }
+    best.filter(|(left, _)| *left < EXPLAINED * free(residual, 3)).map(|(_, d)| d)
 }
 
 /// The limit at a measuring point by default: shaft ends 0.5, middle 0.75, flange face 0.13, flange radial
@@ -169,7 +291,7 @@ mod tests {
     use proptest::prelude::*;
 
     fn even(mm: &[f64]) -> Runout {
-        runout(&RunoutInput { mm: Some(mm.to_vec()), ..Default::default() }).unwrap()
+        runout(&RunoutInput { mm: Some(mm.iter().copied().map(Some).collect()), ..Default::default() }).unwrap()
     }
 
     #[test]
@@ -194,13 +316,39 @@ mod tests {
     #[test]
     fn a_limit_and_a_slipped_indicator_are_told() {
         let r = runout(&RunoutInput {
-            mm: Some(vec![0.0, 0.9, 0.0, 0.1, 0.0, 0.05, 0.0, 0.4]),
+            mm: Some([0.0, 0.9, 0.0, 0.1, 0.0, 0.05, 0.0, 0.4].map(Some).to_vec()),
             limit_mm: Some(0.5),
             ..Default::default()
         })
         .unwrap();
         let codes: Vec<_> = r.findings.iter().map(|f| f.code.as_str()).collect();
         assert_eq!(codes, ["over-limit", "unsteady"]);
+    }
+
+    fn circle(n: usize, off: impl Fn(usize) -> f64) -> Vec<f64> {
+        (0..n).map(|i| 0.2 * (std::f64::consts::TAU * i as f64 / n as f64 - 1.0).cos() + off(i)).collect()
+    }
+
+    #[test]
+    fn a_missed_mark_is_left_out() {
+        let mut mm: Vec<Option<f64>> = circle(8, |_| 0.0).into_iter().map(Some).collect();
+        (mm[2], mm[5]) = (None, None);
+        let r = runout(&RunoutInput { mm: Some(mm), ..Default::default() }).unwrap();
+        assert!((r.tir_mm.get() - 0.4).abs() < 1e-9);
+        let v = serde_json::json!({"readings": [{"deg": 0, "mm": 0.1}, {"deg": 90, "mm": null}, {"deg": 120, "mm": 0}, {"deg": 200, "mm": 0},
+            {"deg": 300, "mm": 0.1}]});
+        assert_eq!(crate::error::read_json::<RunoutInput>(&v).unwrap().points().unwrap().len(), 4);
+    }
+
+    #[test]
+    fn where_the_indicator_slipped_or_a_dent_is_is_found() {
+        let r = even(&circle(12, |i| if i >= 5 { 0.3 } else { 0.0 }));
+        let Some(Disturbance::Slipped { from_deg, by_mm, tir_mm, high_spot_deg }) = r.disturbance else { panic!("{r:?}") };
+        assert!((from_deg.get() - 150.0).abs() < 1e-9 && (by_mm.get() - 0.3).abs() < 1e-9);
+        assert!((tir_mm.get() - 0.4).abs() < 1e-9 && (high_spot_deg.get() - 57.3).abs() < 0.05);
+        let r = even(&circle(8, |i| if i == 3 { -0.4 } else { 0.0 }));
+        let Some(Disturbance::Spot { at_deg, by_mm, .. }) = r.disturbance else { panic!("{r:?}") };
+        assert!((at_deg.get() - 135.0).abs() < 1e-9 && (by_mm.get() + 0.4).abs() < 1e-9);
     }
 
     #[test]
@@ -226,6 +374,11 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn noise_alone_is_no_slip(seed in prop::collection::vec(-0.01f64..0.01, 12)) {
+            prop_assert!(even(&circle(12, |i| seed[i])).disturbance.is_none());
+        }
+
         #[test]
         fn a_known_eccentricity_comes_back(ecc in 0.01..2.0f64, spot in 0.0..360.0f64, off in -1.0..1.0f64, n in 4usize..36) {
             let mm: Vec<f64> = (0..n)

@@ -11,6 +11,8 @@ use serde::{Deserialize, Serialize};
 pub const RESERVE_MM: f64 = 22.0;
 /// Overlap of the splines over their diameter.
 pub const LEAST_ENGAGEMENT: f64 = 1.5;
+/// Heights of the axle on the curve.
+const CURVE: usize = 21;
 /// Longest shaft.
 const LONGEST_MM: f64 = 10_000.0;
 
@@ -37,6 +39,9 @@ pub struct ShaftLengthInput {
     /// Drawn out from there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reserve_mm: Option<Millimetres>,
+    /// Diameter of the joint's cap: the reserve of the other school.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cap_mm: Option<Millimetres>,
     /// Diameter of the splines.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub spline_diameter_mm: Option<Millimetres>,
@@ -48,20 +53,42 @@ pub struct ShaftLengthInput {
     pub travel: Option<Travel>,
 }
 
+/// The slip that a height of the axle asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+pub struct SlipAt {
+    /// How much lower than at ride height the rear joint stands.
+    pub lower_mm: Millimetres,
+    /// Positive when the shaft must lengthen.
+    pub slip_mm: Millimetres,
+}
+
 /// The shaft to order.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct ShaftLength {
     /// Centre to centre; of a shaft with its own slip the collapsed length.
     pub length_mm: Millimetres,
+    /// The length by the other school: a cap's diameter drawn out; none where that was not measured.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub length_by_cap_mm: Option<Millimetres>,
     /// Whether the splines overlap enough; none where it was not measured.
     pub engagement_ok: Option<bool>,
     /// At full bump and at full droop, positive when the shaft must lengthen.
     pub slip_needed_mm: Option<[Millimetres; 2]>,
+    /// Over the travel, from bump to droop; empty without it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub curve: Vec<SlipAt>,
     /// What was noticed.
     pub findings: Vec<Finding>,
 }
 
 impl Travel {
+    /// Slip at 21 heights, from full bump to full droop.
+    fn curve(&self) -> Vec<SlipAt> {
+        let (from, to) = (-self.bump_mm.get(), self.droop_mm.get());
+        let at = |i: usize| from + (to - from) * i as f64 / (CURVE - 1) as f64;
+        (0..CURVE).map(|i| SlipAt { lower_mm: Millimetres(at(i)), slip_mm: self.slip_at(at(i)) }).collect()
+    }
+
     /// Change of the joints' distance when the rear one stands `lower` mm lower than at ride height.
     pub fn slip_at(&self, lower: f64) -> Millimetres {
         let length = |z: f64| self.x_mm.get().hypot(z);
@@ -92,6 +119,7 @@ pub fn shaft_length(input: &ShaftLengthInput) -> Result<ShaftLength, Problem> {
     let bottomed = positive(input.bottomed_mm.get(), "bottomed_mm")?;
     within(Some(input.bottomed_mm), "bottomed_mm")?;
     within(input.reserve_mm, "reserve_mm")?;
+    within(input.cap_mm, "cap_mm")?;
     within(input.spline_diameter_mm, "spline_diameter_mm")?;
     within(input.engaged_mm, "engaged_mm")?;
     let reserve = input.reserve_mm.map_or(RESERVE_MM, |r| r.get());
@@ -133,7 +161,18 @@ pub fn shaft_length(input: &ShaftLengthInput) -> Result<ShaftLength, Problem> {
             Some([bump, droop])
         }
     };
-    Ok(ShaftLength { length_mm: Millimetres(bottomed - reserve), engagement_ok: engaged, slip_needed_mm: slip, findings })
+    let by_cap = input.cap_mm.map(|c| Millimetres(bottomed - c.get()));
+    if by_cap.is_some_and(|l| l.get() <= 0.0) {
+        return Err(Problem::new("out-of-range", "the cap is wider than the shaft is long").field("cap_mm"));
+    }
+    Ok(ShaftLength {
+        length_mm: Millimetres(bottomed - reserve),
+        length_by_cap_mm: by_cap,
+        engagement_ok: engaged,
+        slip_needed_mm: slip,
+        curve: input.travel.map(|t| t.curve()).unwrap_or_default(),
+        findings,
+    })
 }
 
 #[cfg(test)]
@@ -153,6 +192,11 @@ mod tests {
         assert_eq!((s.length_mm.get(), s.engagement_ok, s.slip_needed_mm), (1175.0, Some(true), None));
         let s = of(&json!({"bottomed_mm": 1200, "spline_diameter_mm": 30, "engaged_mm": 44})).unwrap();
         assert_eq!((s.engagement_ok, s.findings[0].code.as_str()), (Some(false), "engagement"));
+        let s =
+            of(&json!({"bottomed_mm": 1200, "cap_mm": 27, "travel": {"x_mm": 1200, "z_mm": 70, "bump_mm": 80, "droop_mm": 90}}))
+                .unwrap();
+        assert_eq!((s.length_mm.get(), s.length_by_cap_mm.unwrap().get(), s.curve.len()), (1178.0, 1173.0, 21));
+        assert_eq!([s.curve[0].slip_mm, s.curve[20].slip_mm], s.slip_needed_mm.unwrap());
         // Short and steep: it passes level on the way up and closes most there.
         let s = of(
             &json!({"bottomed_mm": 400, "reserve_mm": 10, "travel": {"x_mm": 300, "z_mm": 90, "bump_mm": 120, "droop_mm": 0}}),

@@ -21,6 +21,9 @@ pub enum TorqueUnit {
     /// lb·ft.
     #[serde(rename = "lb·ft")]
     PoundFoot,
+    /// lb·in.
+    #[serde(rename = "lb·in")]
+    PoundInch,
 }
 
 /// A pass over all fasteners: by value, back off, or on by an angle.
@@ -57,6 +60,30 @@ pub struct TorqueInput {
     /// How many.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fasteners: Option<usize>,
+    /// What the wrench can be set to, from and to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wrench_range: Option<[f64; 2]>,
+    /// A nut with slots for a split pin.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub castle: Option<CastleNut>,
+}
+
+/// A nut whose slots a split pin locks.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct CastleNut {
+    /// Slots round the nut; 6 when left out.
+    #[serde(default = "six")]
+    pub slots: u32,
+    /// How far it must turn on until the next slot meets the hole, when its torque is reached; 0 when it meets.
+    #[serde(default)]
+    pub to_next_deg: f64,
+    /// Whether it holds taper roller bearings with play: then it goes back to the last slot, never on.
+    #[serde(default)]
+    pub taper_bearing: bool,
+}
+
+fn six() -> u32 {
+    6
 }
 
 /// What is set, and the order.
@@ -66,6 +93,9 @@ pub struct Tightening {
     pub settings: Vec<Option<f64>>,
     /// One order for all passes.
     pub sequence: Vec<usize>,
+    /// How far a castle nut turns from where its torque was reached to its slot; negative: back.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub castle_turn_deg: Option<f64>,
     /// What was noticed.
     pub findings: Vec<Finding>,
 }
@@ -151,7 +181,41 @@ pub fn torque(input: &TorqueInput) -> Result<Tightening, Problem> {
             "hold the wrench at the middle of its grip: the setting is for that lever",
         ));
     }
-    Ok(Tightening { settings, sequence: if fasteners == 0 { vec![] } else { sequence(fasteners) }, findings })
+    if let Some([low, high]) = input.wrench_range {
+        positive(low, "wrench_range[0]")?;
+        if positive(high, "wrench_range[1]")? < low {
+            return Err(Problem::new("out-of-range", "the wrench's range runs from low to high").field("wrench_range"));
+        }
+        for set in settings.iter().flatten().filter(|s| !(low..=high).contains(*s)) {
+            let message = format!("{set:.0} is outside the wrench's {low:.0} to {high:.0}: take another wrench");
+            findings.push(Finding::new("wrench-range", Level::Over, message));
+        }
+    }
+    let castle_turn_deg = input.castle.map(|c| castle_turn(c, &mut findings)).transpose()?;
+    let sequence = if fasteners == 0 { vec![] } else { sequence(fasteners) };
+    Ok(Tightening { settings, sequence, castle_turn_deg, findings })
+}
+
+/// To the slot of a castle nut: on to the next one, of taper bearings with play back to the last.
+fn castle_turn(c: CastleNut, findings: &mut Vec<Finding>) -> Result<f64, Problem> {
+    if !(3..=24).contains(&c.slots) {
+        return Err(Problem::new("out-of-range", "a castle nut has 3 to 24 slots").field("castle.slots"));
+    }
+    let (pitch, next) = (360.0 / f64::from(c.slots), finite(c.to_next_deg, "castle.to_next_deg")?);
+    if !(0.0..pitch).contains(&next) {
+        let message = format!("the next of {} slots is less than {pitch:.0}° away", c.slots);
+        return Err(Problem::new("out-of-range", message).field("castle.to_next_deg"));
+    }
+    let (turn, message) = match (next == 0.0, c.taper_bearing) {
+        (true, _) => (0.0, "the slot meets the hole: put the pin in".to_string()),
+        (false, false) => (next, format!("on by {next:.0}° to the next slot; never back for the pin")),
+        (false, true) => {
+            let back = next - pitch;
+            (back, format!("taper bearings with play: back by {:.0}° to the last slot, never on; then feel for play", -back))
+        }
+    };
+    findings.push(Finding::new("castle", Level::Info, message));
+    Ok(turn)
 }
 
 #[cfg(test)]
@@ -184,6 +248,20 @@ mod tests {
         assert!((set(90.0)[0].unwrap() - 100.0).abs() < 1e-9);
         assert!((set(180.0)[0].unwrap() - 400.0 / 3.0).abs() < 1e-9);
         assert_eq!(of(&json!({"passes": [{"value": 55}]})).unwrap().settings, [Some(55.0)]);
+    }
+
+    #[test]
+    fn a_castle_nut_turns_on_and_that_of_taper_bearings_back() {
+        let turn = |taper: bool| {
+            of(&json!({"passes": [{"value": 40}], "castle": {"to_next_deg": 20, "taper_bearing": taper}}))
+                .unwrap()
+                .castle_turn_deg
+        };
+        assert_eq!((turn(false), turn(true)), (Some(20.0), Some(-40.0)));
+        let t = of(&json!({"passes": [{"value": 300}, {"value": 60}], "wrench_range": [40, 200]})).unwrap();
+        assert_eq!(t.findings.iter().map(|f| f.code.as_str()).collect::<Vec<_>>(), ["wrench-range"]);
+        let e = of(&json!({"passes": [{"value": 40}], "castle": {"slots": 6, "to_next_deg": 60}})).unwrap_err();
+        assert_eq!(e.field.as_deref(), Some("castle.to_next_deg"));
     }
 
     #[test]

@@ -6,6 +6,7 @@ use super::knowledge::{Knowledge, Need, Test};
 use super::likelihood::{Likelihoods, Model, is_within};
 use super::place_kinds::is_kind;
 use crate::case::{Case, Measurement, NOT_POSSIBLE, Observation, Symptom};
+use crate::measure::instrument::Agreement;
 use crate::vehicle::{GearboxKind, Place, Vehicle};
 
 /// A symptom that ends at this speed, km/h, shows in no run through the speeds: engine and gear could not hold it.
@@ -85,7 +86,7 @@ struct Answered<'a> {
 
 impl<'a> Answered<'a> {
     fn new(case: &'a Case, k: &'a Knowledge, symptom: &'a Symptom) -> Self {
-        let bearing = case.observations.iter().filter(|o| bears_on(k, o, &symptom.id));
+        let bearing = case.observations.iter().filter(|o| bears_on(case, k, o, &symptom.id));
         let said = bearing.map(|o| (o, place_of(&case.vehicle, o))).collect();
         let counted = super::evidence::that_count(case, k, symptom, &mut vec![]);
         Self { case, k, symptom, said, counted }
@@ -110,8 +111,15 @@ impl<'a> Answered<'a> {
             || self.counted.iter().any(|o| t.pointless_after.get(&o.test).is_some_and(|outcomes| outcomes.contains(&o.outcome)));
         let of = |s: Option<&str>| Case::concerns(s, &self.symptom.id);
         let there = |m: &Measurement| m.at.as_deref().is_none_or(|m| at.is_some_and(|a| m.starts_with(a.id.as_str())));
-        let measured =
-            || case.measurements.iter().any(|m| t.is_read_as(&m.kind) && of(m.symptom.as_deref()) && !m.is_after() && there(m));
+        // Readings that disagree ask for one more.
+        let is_read = |m: &Measurement| {
+            case.stale(m).is_none()
+                && !matches!(case.repeated(&case.readings_with(m)), Ok(Some(r)) if r.agreement == Agreement::Disagree)
+        };
+        let measured = || {
+            let read = |m: &&Measurement| t.is_read_as(&m.kind) && of(m.symptom.as_deref()) && !m.is_after() && there(m);
+            case.measurements.iter().filter(read).any(is_read)
+        };
         let recorded = || case.recordings.iter().any(|r| of(r.symptom.as_deref()) && !r.is_after() && case.is_weighed(r));
         observed || answered() || pointless() || t.recorded && recorded() || measured()
     }

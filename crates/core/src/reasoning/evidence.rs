@@ -31,14 +31,15 @@ pub(super) fn place_of(v: &Vehicle, o: &Observation) -> Option<Result<Place, Str
 }
 
 /// Whether what an observation says bears on a symptom: a hand's finding on every one, how a symptom behaves on its own.
-pub(super) fn bears_on(k: &Knowledge, o: &Observation, symptom: &str) -> bool {
+/// What has to be checked again, since a size that it rests on was changed, does not.
+pub(super) fn bears_on(case: &Case, k: &Knowledge, o: &Observation, symptom: &str) -> bool {
     let of_symptom = k.test(&o.test).is_none_or(|t| t.of_symptom);
-    !o.is_after() && (!of_symptom || Case::concerns(o.symptom.as_deref(), symptom))
+    !o.is_after() && case.outdated_answer(o).is_none() && (!of_symptom || Case::concerns(o.symptom.as_deref(), symptom))
 }
 
 /// The observations that bear on a symptom, the driver's answers first, each fact once: the later one counts.
 pub(super) fn that_count(case: &Case, k: &Knowledge, symptom: &Symptom, warnings: &mut Vec<Warning>) -> Vec<Observation> {
-    let said: Vec<&Observation> = case.observations.iter().filter(|o| bears_on(k, o, &symptom.id)).collect();
+    let said: Vec<&Observation> = case.observations.iter().filter(|o| bears_on(case, k, o, &symptom.id)).collect();
     let answered = driver_answers::observations(&case.vehicle, symptom);
     // What was tried takes the place of what the driver said of the same test.
     let mut out: Vec<Observation> =
@@ -61,7 +62,7 @@ pub(super) fn that_count(case: &Case, k: &Knowledge, symptom: &Symptom, warnings
 /// Answers to one question of a symptom that disagree, as they were given; each question once, the last answer of each counts.
 pub fn disagreeing<'c>(case: &'c Case, k: &Knowledge, symptom: &str) -> Vec<Vec<&'c Observation>> {
     let mut questions: Vec<Vec<&Observation>> = vec![];
-    let weighed = |o: &&Observation| bears_on(k, o, symptom) && o.outcome != NOT_POSSIBLE;
+    let weighed = |o: &&Observation| bears_on(case, k, o, symptom) && o.outcome != NOT_POSSIBLE;
     for o in case.observations.iter().filter(weighed) {
         let same = |q: &&mut Vec<&Observation>| {
             q.first().is_some_and(|f| fact(k, &f.test) == fact(k, &o.test) && f.at == o.at && f.gear == o.gear)

@@ -15,11 +15,13 @@ fn history(case: &Case, k: &Knowledge, f: &Fault, p: &Place) -> f64 {
     let w = &k.weights.history;
     let made_at = |test: &str, outcome: Option<&str>| {
         case.observations.iter().any(|o| {
-            let same = o.test == test && !o.is_after() && outcome.is_none_or(|x| o.outcome == x);
+            let same =
+                o.test == test && !o.is_after() && case.outdated_answer(o).is_none() && outcome.is_none_or(|x| o.outcome == x);
             same && is_of_unit(case, o.at.as_deref(), p)
         })
     };
-    let is_measured = |t: &Test| case.measurements.iter().any(|m| t.is_read_as(&m.kind) && !m.is_after());
+    let is_measured =
+        |t: &Test| case.measurements.iter().any(|m| t.is_read_as(&m.kind) && !m.is_after() && case.stale(m).is_none());
     // The look that a fault's history stands for: its own sign, seen nearly always when it is there.
     let own_sign = |test: &String| made_at(test, None) || k.test(test).is_some_and(is_measured);
     let nearly_always = |marks: &Marks| marks.values().any(|m| matches!(m, Mark::Sign(s) if s == "++"));

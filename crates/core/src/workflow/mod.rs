@@ -3,6 +3,7 @@
 pub mod assessment;
 pub mod case_search;
 pub mod next_action;
+pub mod owed;
 mod station;
 
 pub use station::{Station, StationFacts};

@@ -9,6 +9,7 @@ use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::wording::{pair_words, repair_words, test_words};
 use crate::reasoning::{Diagnosis, NextStep};
 use crate::safety::drive_clearance::Proposal;
+use crate::workflow::owed::owed_line;
 use crate::workflow::{Station, is_proved};
 use serde::{Deserialize, Serialize};
 
@@ -86,8 +87,12 @@ impl NextAction {
 
     /// In a few words on the board, where a vehicle that is not to be driven, or may not be, must be seen before its case is
     /// opened.
-    pub fn on_the_board(&self, case: &Case, proposal: Option<&Proposal>) -> String {
-        let words = self.words_with_minutes();
+    /// What is owed stands after it.
+    pub fn on_the_board(&self, case: &Case, k: &Knowledge, proposal: Option<&Proposal>) -> String {
+        let words = match owed_line(case, k) {
+            owed if owed.is_empty() => self.words_with_minutes(),
+            owed => format!("{}; {owed}", self.words_with_minutes()),
+        };
         match proposal {
             _ if case.is_grounded() => format!("{NOT_DRIVEN}; {words}"),
             Some(p) => format!("{PROPOSED} {}; {words}", p.words().to_lowercase()),
@@ -260,8 +265,8 @@ mod tests {
             "repairs": [{"symptom": "S1", "fault": "joint-worn", "at": "prop.rear.j1", "result": "open"}]}));
         let a = next(&c);
         assert_eq!(a.kind, ActionKind::Clear);
-        assert!(a.on_the_board(&c, None).starts_with("not to be driven; "));
-        assert!(is_danger(&a.on_the_board(&c, None)) && !is_danger(&a.words_with_minutes()));
+        assert!(a.on_the_board(&c, builtin(), None).starts_with("not to be driven; "));
+        assert!(is_danger(&a.on_the_board(&c, builtin(), None)) && !is_danger(&a.words_with_minutes()));
         // And no test sends it onto the road before.
         let open = case(json!({"symptoms": [{"id": "S1", "kind": "clunk"}], "safety": no}));
         assert_ne!(next(&open).station, Station::Road);

@@ -18,7 +18,7 @@ use axum::extract::{Path, Query};
 use axum::response::{IntoResponse, Redirect, Response};
 use axum::routing::{get, post};
 use baricord_core::case::Case;
-use baricord_core::case::dimension_change::DimensionChange;
+use baricord_core::case::dimension_change::Stale;
 use baricord_core::edit::EditContext;
 use baricord_core::edit::act::{CaseAct, EntryKind, RemovedEntry};
 use baricord_core::reasoning::effect_of;
@@ -73,7 +73,7 @@ fn lines_of(k: &LoadedCase, kind: EntryKind) -> Vec<(String, String, String)> {
                 let came = outcome_words(kb, v, &o.test, &o.outcome, None);
                 let after = if o.is_after() { "after the repair, " } else { "" };
                 let who = who_words(o.by.as_deref(), o.at_time.as_deref());
-                let again = outdated_words(case.outdated_answer(o), true);
+                let again = outdated_words(case.outdated_answer(o).map(Stale::Changed), true);
                 (o.id.clone(), format!("{asked}: {came}"), format!("{after}{who}{again}"))
             })
             .collect(),
@@ -83,7 +83,7 @@ fn lines_of(k: &LoadedCase, kind: EntryKind) -> Vec<(String, String, String)> {
             .map(|m| {
                 let at = case.measurement_place(m).map_or_else(|e| e.message, |a| v.place_words(&a));
                 let who = who_words(m.by.as_deref(), m.at_time.as_deref());
-                let again = outdated_words(case.outdated_reading(m), true);
+                let again = outdated_words(case.stale(m), true);
                 (m.id.clone(), format!("{}: {at}", kind_words(&m.kind)), format!("{who}{again}"))
             })
             .collect(),
@@ -152,9 +152,13 @@ fn lines_of(k: &LoadedCase, kind: EntryKind) -> Vec<(String, String, String)> {
 }
 
 /// Since which change an entry has to be made again; empty when it stands.
-pub fn outdated_words(change: Option<&DimensionChange>, goes_on: bool) -> String {
+pub fn outdated_words(stale: Option<Stale<'_>>, goes_on: bool) -> String {
     let begin = if goes_on { "; measure or check again" } else { "Measure or check again" };
-    change.map_or(String::new(), |c| format!("{begin}, changed since: {}", c.words))
+    match stale {
+        None => String::new(),
+        Some(Stale::Changed(c)) => format!("{begin}, changed since: {}", c.words),
+        Some(Stale::Replaced(_)) => format!("{begin}: the part was replaced since"),
+    }
 }
 
 fn title_of(kind: EntryKind) -> &'static str {
@@ -238,8 +242,10 @@ fn removal(k: &LoadedCase, kind: EntryKind, id: &str) -> Removal {
 fn outdated(k: &LoadedCase, kind: EntryKind, id: &str) -> String {
     let case = k.case();
     let change = match kind {
-        EntryKind::Reading => case.measurements.iter().find(|m| m.id == id).and_then(|m| case.outdated_reading(m)),
-        EntryKind::Answer => case.observations.iter().find(|o| o.id == id).and_then(|o| case.outdated_answer(o)),
+        EntryKind::Reading => case.measurements.iter().find(|m| m.id == id).and_then(|m| case.stale(m)),
+        EntryKind::Answer => {
+            case.observations.iter().find(|o| o.id == id).and_then(|o| case.outdated_answer(o)).map(Stale::Changed)
+        }
         _ => None,
     };
     outdated_words(change, false)

@@ -8,6 +8,7 @@ use crate::mend;
 use crate::notes::{self, NoteLine};
 use crate::page::{Frame, LoadedCase, Which};
 use crate::stations::complaint::earlier_work::nameable;
+use crate::stations::measure::worksheets::offered;
 use crate::stations::test_cards::{TestCard, card};
 use crate::wording::kind_words;
 use askama::Template;
@@ -58,6 +59,8 @@ struct PartPage {
     notes: Vec<NoteLine>,
     /// Instruments that are read at this part: id, measuring point, what it reads.
     read_here: Vec<(&'static str, String, &'static str)>,
+    /// Sums that are of use here: id, name.
+    sheets: Vec<(&'static str, &'static str)>,
 }
 
 /// Everything that can be asked, seen or felt at a place, whatever it is worth: what is proposed first in that order, then what is open,
@@ -135,6 +138,7 @@ async fn show(m: Member, Path((id, place)): Path<(Uuid, String)>, Query(w): Quer
     let alike = k.case().vehicle.places().into_iter().filter(|x| x.kind == p.kind && x.id != p.id);
     let alike = alike.map(|x| (x.id, x.words)).collect();
     Ok(PartPage {
+        sheets: offered(&k.case().vehicle, Some(&p)),
         alike,
         tasks: TASKS,
         changed: CHANGED,

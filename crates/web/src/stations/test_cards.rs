@@ -5,6 +5,7 @@ use crate::page::LoadedCase;
 use crate::wording::{ask_words, cause_words};
 use baricord_core::case::NOT_POSSIBLE;
 use baricord_core::drive::coach::Leg;
+use baricord_core::lift::holding::words_for_test;
 use baricord_core::measure::instrument::InstrumentKind;
 use baricord_core::reasoning::access::OpenedPlaces;
 use baricord_core::reasoning::availability::tries_on;
@@ -64,6 +65,8 @@ pub struct TestCard {
     pub minutes: String,
     pub answers: String,
     pub posture: String,
+    /// What holds the vehicle meanwhile; empty where that is no question.
+    pub holds: String,
     pub cautions: Vec<CautionView>,
     pub outcomes: Vec<OutcomeButton>,
     /// What else can be true at once: id and words.
@@ -243,6 +246,7 @@ pub fn card(k: &LoadedCase, open: &OpenSymptom<'_>, t: &OpenTest, number: usize)
         minutes: format!("{:.0}", t.minutes),
         answers: answers_words(information_gain(p, &t.rows), open_bits),
         posture: rule.posture().join(", "),
+        holds: words_for_test(case, rule),
         cautions: cautions(k, rule, None),
         checks: running_checks(case, rule),
         outcomes,

@@ -109,7 +109,6 @@ impl Ground {
         self.store.scope(self.a).await.unwrap().case(id).await.unwrap().document.json().clone()
     }
 
-    /// A case of the first workshop holds something else, however that came: no edit did it.
     /// The document, once it is as wanted.
     pub async fn once(&self, id: Uuid, wanted: impl Fn(&Value) -> bool) -> Value {
         for _ in 0..100 {
@@ -122,6 +121,7 @@ impl Ground {
         panic!("it did not come: {}", self.document(id).await);
     }
 
+    /// A case of the first workshop holds something else, however that came: no edit did it.
     pub async fn changed_by(&self, person: &str, id: Uuid, change: impl FnOnce(&mut Value)) {
         let mut d = self.document(id).await;
         change(&mut d);

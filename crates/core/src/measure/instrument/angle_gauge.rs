@@ -1,6 +1,6 @@
 //! The angle gauge: slopes of a shaft's elements, joint angles from them ([`crate::measure::angles`]).
 
-use super::{Evaluation, Instrument, InstrumentKind, LimitCheck, MeasuringPoint, over_probability};
+use super::{Evaluation, Instrument, InstrumentKind, LimitCheck, MeasuringPoint};
 use crate::error::{Problem, read_json};
 use crate::hands::Hands;
 use crate::measure::angles::{AnglesInput, SECTION_RADS2, TORSIONAL_RADS2, angles};
@@ -43,18 +43,21 @@ fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem>
     let a = angles(&input)?;
     let limit = input.limits.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
     let section_limit = input.limits.section_rads2.unwrap_or(SECTION_RADS2);
-    let over = |value: f64, limit: f64| over_probability(value, limit, SIGMA_OF_LIMIT * limit + SIGMA_OF_VALUE * value);
+    // Slopes that were read several times are surer by their number, and no surer than their spread.
+    let surer = input.elements.iter().map(|e| e.mean_sigma_over_one()).fold(0.0, f64::max);
+    let check = |value: f64, limit: f64| LimitCheck::new(value, limit, surer * (SIGMA_OF_LIMIT * limit + SIGMA_OF_VALUE * value));
     let torsional = a.torsional_rads2.get();
     let sections = || a.sections_rads2.iter().map(|s| s.get());
     let pin = |(i, d): (usize, &crate::units::Degrees)| (format!("{at}.j{}", i + 1), format!("{:.1}°", d.get()));
     Ok(Evaluation {
+        value: format!("{torsional:.0} rad/s²"),
         words: format!("{torsional:.0} rad/s², limit {limit:.0}"),
         evidence_words: format!("angles: pinion {torsional:.0} rad/s², limit {limit:.0}"),
         over: torsional > limit,
-        limit: Some(LimitCheck {
-            over_probability: sections().map(|s| over(s, section_limit)).fold(over(torsional, limit), f64::max),
-            ratio: sections().map(|s| s / section_limit).fold(torsional / limit, f64::max),
-        }),
+        limit: sections()
+            .map(|s| check(s, section_limit))
+            .chain([check(torsional, limit)])
+            .max_by(|a, b| a.ratio.total_cmp(&b.ratio)),
         outcome: None,
         pins: a.joint_deg.iter().enumerate().map(pin).collect(),
     })

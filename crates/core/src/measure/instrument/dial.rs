@@ -1,6 +1,6 @@
 //! The dial indicator: runout at a measuring point ([`crate::measure::runout`]).
 
-use super::{Evaluation, Instrument, InstrumentKind, LimitCheck, MeasuringPoint, over_probability};
+use super::{Evaluation, Instrument, InstrumentKind, LimitCheck, MeasuringPoint};
 use crate::error::{Problem, read_json};
 use crate::hands::Hands;
 use crate::measure::runout::{RunoutInput, limit_at, runout};
@@ -55,14 +55,14 @@ fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem>
     let total = runout(&input)?.raw_tir_mm.get();
     let of = limit.map_or(String::new(), |l| format!(", limit {l:.2} mm"));
     Ok(Evaluation {
+        value: format!("{total:.2} mm"),
         words: format!("{total:.2} mm{of}"),
         evidence_words: match limit {
             Some(l) => format!("runout {total:.2} mm, limit {l:.2}, at {}", v.place_words(at)),
             None => format!("runout {total:.2} mm at {}", v.place_words(at)),
         },
         over: limit.is_some_and(|l| total > l),
-        limit: limit
-            .map(|l| LimitCheck { over_probability: over_probability(total, l, TOTAL_READING_SIGMA_MM), ratio: total / l }),
+        limit: limit.map(|l| LimitCheck::new(total, l, TOTAL_READING_SIGMA_MM)),
         outcome: None,
         pins: v.place(at).map(|p| (p.id, format!("{total:.2} mm"))).into_iter().collect(),
     })

@@ -5,7 +5,10 @@
 
 mod angle_gauge;
 mod dial;
+mod repeated;
 mod spring_balance;
+
+pub use repeated::{Agreement, Repeated};
 
 use crate::case::Measurement;
 use crate::case::patch::plain_numbers;
@@ -80,15 +83,31 @@ pub struct MeasuringPoint {
 /// How a reading stands to its limit.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct LimitCheck {
-    /// Probability that the true value is over the limit, from the instrument's uncertainty; 0.01 to 0.99.
-    pub over_probability: f64,
     /// The reading over its limit; the largest where there are several.
     pub ratio: f64,
+    /// Its standard error, over the limit.
+    pub sigma: f64,
+}
+
+impl LimitCheck {
+    /// A value against its limit, with its standard error in the same unit.
+    fn new(value: f64, limit: f64, sigma: f64) -> Self {
+        Self { ratio: value / limit, sigma: sigma / limit }
+    }
+
+    /// Probability that the true value is over the limit; 0.01 to 0.99: an instrument that was set wrongly is never quite excluded. The
+    /// normal distribution function is taken by the logistic function that follows it within 0.01.
+    pub fn over_probability(&self) -> f64 {
+        let z = (self.ratio - 1.0) / self.sigma.max(1e-9);
+        (1.0 / (1.0 + (-1.702 * z).exp())).clamp(0.01, 0.99)
+    }
 }
 
 /// What a reading says.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Evaluation {
+    /// The value with its unit: “1.10 mm”.
+    pub value: String,
     /// The value with its unit and limit: “1.10 mm, limit 0.75 mm”.
     pub words: String,
     /// The same as a line of evidence.
@@ -181,14 +200,6 @@ pub fn point_at(i: &Instrument, v: &Vehicle, at: &str) -> Option<String> {
     }
 }
 
-/// Probability that a true value is over a limit, from a reading with a standard error in the same unit; 0.01 to 0.99: an
-/// instrument that was set wrongly is never quite excluded. The normal distribution function is taken by the logistic
-/// function that follows it within 0.01.
-fn over_probability(value: f64, limit: f64, sigma: f64) -> f64 {
-    let z = (value - limit) / sigma.max(1e-9);
-    (1.0 / (1.0 + (-1.702 * z).exp())).clamp(0.01, 0.99)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -251,8 +262,9 @@ mod tests {
 
     #[test]
     fn a_reading_at_its_limit_is_even_odds_and_far_from_it_nearly_sure() {
-        assert!((over_probability(0.5, 0.5, 0.03) - 0.5).abs() < 1e-12);
-        assert_eq!((over_probability(5.0, 0.5, 0.03), over_probability(0.0, 0.5, 0.03)), (0.99, 0.01));
+        let over = |value: f64| LimitCheck::new(value, 0.5, 0.03).over_probability();
+        assert!((over(0.5) - 0.5).abs() < 1e-12);
+        assert_eq!((over(5.0), over(0.0)), (0.99, 0.01));
     }
 
     #[test]
@@ -262,6 +274,6 @@ mod tests {
         let e = (instrument("runout").unwrap().evaluate)(&v, "prop.rear.s1.centre", &json!({"mm": around})).unwrap();
         assert_eq!((e.words.as_str(), e.over), ("1.10 mm, limit 0.75 mm", true));
         assert_eq!(e.pins, [("prop.rear.s1".to_string(), "1.10 mm".to_string())]);
-        assert!(e.limit.is_some_and(|l| l.over_probability > 0.98 && (l.ratio - 1.1 / 0.75).abs() < 1e-9));
+        assert!(e.limit.is_some_and(|l| l.over_probability() > 0.98 && (l.ratio - 1.1 / 0.75).abs() < 1e-9));
     }
 }

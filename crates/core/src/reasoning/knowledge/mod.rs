@@ -1,5 +1,6 @@
 //! The knowledge of the trade, read from data files and checked: faults, tests, cautions, weights.
 
+mod bearing_book;
 mod caution;
 mod entries;
 mod explain;
@@ -11,6 +12,7 @@ mod weights;
 mod zones;
 
 pub use crate::case::vocabulary::{FELT, HEARD_FROM, HISTORY, KINDS, PLACE_KINDS, ZONES, kind_of_place_words, kinds_meant};
+pub use bearing_book::{BookBearing, book_number};
 pub use caution::{Caution, Situation};
 pub use entries::{Bears, Heat, Need, OutcomeRule, PartKind, PartOption, Test};
 pub use explain::Explanation;

@@ -1,9 +1,11 @@
 //! What a workshop has changed of the knowledge that ships: minutes, how common a fault is, prices, the certainty
 //! at which it buys parts. Everything else stays as it ships, and every change can be seen and taken back.
 
+use super::bearing_book::{BookBearing, book_number};
 use super::{Knowledge, builtin, shipped_text};
 use crate::error::Problem;
-use crate::vehicle::Limits;
+use crate::measure::angle_targets::School;
+use crate::vehicle::{Limits, Vehicle};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -57,6 +59,12 @@ pub struct WorkshopOverrides {
     /// What its money is called.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub currency: Option<String>,
+    /// What joint angles aim at here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub angle_school: Option<School>,
+    /// Geometry of bearings by the number that stands on them.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub bearings: BTreeMap<String, BookBearing>,
 }
 
 /// Letters that the name of a currency has at most.
@@ -197,7 +205,21 @@ impl WorkshopOverrides {
             }
             k.weights.time.currency = c.trim().into();
         }
+        for (number, b) in &self.bearings {
+            b.check().map_err(|p| p.under(&format!("bearings.{number}")))?;
+        }
         Ok(k)
+    }
+
+    /// Gives a vehicle what the workshop knows and it does not say itself: limits, and the geometry of its numbered bearings.
+    pub fn complete(&self, v: &mut Vehicle) {
+        v.limits = v.limits.or(&self.limits);
+        for b in v.bearings.iter_mut().filter(|b| !b.has_geometry()) {
+            let known = b.number.as_deref().and_then(|n| self.bearings.get(&book_number(n)));
+            if let Some(k) = known {
+                (b.elements, b.element_mm, b.pitch_mm, b.contact_deg) = (k.elements, k.element_mm, k.pitch_mm, k.contact_deg);
+            }
+        }
     }
 }
 

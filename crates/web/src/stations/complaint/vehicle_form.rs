@@ -369,6 +369,10 @@ fn axle_description(f: &FormFields, i: usize, a: &Axle) -> Result<AxleDescriptio
         _ => None,
     };
     let (ring_teeth, pinion_teeth) = (f.count(&format!("ring{i}"))?, f.count(&format!("pinion{i}"))?);
+    // Fields that came empty were emptied: it is not known.
+    let ratio = f.number(&format!("ratio{i}"))?;
+    let came = ["ring", "pinion", "ratio"].iter().all(|n| f.came(&format!("{n}{i}")));
+    let ratio_unknown = came && ring_teeth.is_none() && pinion_teeth.is_none() && ratio.is_none();
     let typed = format!("tyre{i}");
     let own_tyre = match f.text(&typed) {
         Some(t) => Some(tyre(t).map_err(|p| Problem { field: Some(typed), ..p })?),
@@ -378,7 +382,8 @@ fn axle_description(f: &FormFields, i: usize, a: &Axle) -> Result<AxleDescriptio
         kind,
         ring_teeth,
         pinion_teeth,
-        ratio: f.number(&format!("ratio{i}"))?,
+        ratio,
+        ratio_unknown,
         floating: f.text(&format!("floating{i}")).map(|w| if w == "full" { Floating::Full } else { Floating::Semi }),
         limited_slip: f.text(&format!("slip{i}")).and_then(|w| KNOWN.iter().find(|k| k.1 == w)).map(|k| k.0),
         tyre: own_tyre,

@@ -218,7 +218,7 @@ fn lift_page(m: &Member, k: &LoadedCase, open: &OpenSymptom<'_>, w: &WhichStep, 
 
 /// It could not be answered: nothing is weighed, and it is asked again at the end.
 async fn cannot_tell(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
-    let later = LaterTest { test: f.need("test", "the test")?.into(), at: f.owned("at"), gear: f.owned("gear") };
+    let later = LaterTest { test: f.need("test", "the test")?.into(), at: f.owned("at"), gear: f.owned("gear"), why: None };
     keep_now(&m, id, &f, CaseAct::AskLater(later)).await?;
     Ok(back(id, &f))
 }

@@ -1,14 +1,17 @@
 //! The form of the angle gauge: a slope for each element of a shaft, the side view above.
 
 use super::instrument_form::{FormContext, InstrumentForm, finding_line, rendered};
+use super::worksheets::plan_rows;
 use crate::charts;
 use crate::stations::form::FormFields;
 use askama::Template;
 use baricord_core::case::Case;
 use baricord_core::error::{Level, Problem};
-use baricord_core::measure::angles::{AnglesInput, Element, SECTION_RADS2, TORSIONAL_RADS2, angles, positive_plan_side};
+use baricord_core::measure::angles::{
+    AnglesInput, Element, Ends, EndsInput, SECTION_RADS2, SlopeReadings, TORSIONAL_RADS2, angles, ends, positive_plan_side,
+};
 use baricord_core::measure::instrument::Reading;
-use baricord_core::units::{Degrees, KilometresPerHour, Rpm};
+use baricord_core::units::{Degrees, KilometresPerHour, Rpm, Unit};
 use baricord_core::vehicle::{JointKind, Limits, Prop, Vehicle};
 
 /// Shaft speed where none can be worked out, rpm.
@@ -18,6 +21,10 @@ struct Slope {
     name: String,
     label: String,
     value: String,
+    /// The second reading.
+    again: String,
+    /// Front end, axle end, from one to the other.
+    offsets: (String, String, String),
     lower: bool,
     higher: bool,
     plan: String,
@@ -38,8 +45,13 @@ struct AnglesAnswer {
     residual: String,
     findings: Vec<(String, &'static str)>,
     problem: String,
+    /// How far both ends are apart, where nothing between them was read.
+    ends: String,
     /// Where the limit stands on the bar.
     tick: f64,
+    /// What would cure it: headings and rows, today first; none where nothing breaks a limit.
+    plan_headings: Vec<&'static str>,
+    plan_rows: Vec<Vec<String>>,
 }
 
 #[derive(Template)]
@@ -81,7 +93,20 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<AnglesInput, Pr
         let plan = signed(f, &format!("plan{i}"), &format!("way{i}"), right, left)?;
         let round = |x: f64| (x * 1000.0).round() / 1000.0;
         let plan_deg = plan.map(|x| Degrees(round(x)));
-        elements.push(Element { name: name.clone(), side_deg: Degrees(round(side - floor)), plan_deg });
+        // The second reading points the same way as the first.
+        let again = f.number(&format!("again{i}"))?.map(|x| Degrees(round(x * if side < 0.0 { -1.0 } else { 1.0 } - floor)));
+        let first = Degrees(round(side - floor));
+        let mm = |what: &str| f.amount(&format!("off-{what}{i}"), Unit::Millimetre);
+        let offsets = mm("front")?.zip(mm("rear")?);
+        // To the left is positive on a front shaft.
+        let turned = if right == "right" { 1.0 } else { -1.0 };
+        elements.push(Element::read(SlopeReadings {
+            name: name.clone(),
+            side_deg: vec![first].into_iter().chain(again).collect(),
+            plan_deg,
+            plan_offsets_mm: offsets.map(|(a, b)| [turned * a, turned * b]),
+            plan_length_mm: mm("length")?,
+        })?);
     }
     let mut phases = vec![];
     for k in 0..p.sections.len() {
@@ -113,7 +138,7 @@ fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) 
 fn angles_answer(v: &Vehicle, p: &Prop, input: Result<AnglesInput, Problem>) -> AnglesAnswer {
     let names = v.slope_words(p);
     let kinds: Vec<JointKind> = p.joints.iter().map(|j| j.kind()).collect();
-    let flat: Vec<Element> = names.iter().map(|n| Element { name: n.clone(), side_deg: Degrees(0.0), plan_deg: None }).collect();
+    let flat: Vec<Element> = names.iter().map(|n| Element { name: n.clone(), ..Element::default() }).collect();
     let mut out = AnglesAnswer::default();
     let read = input.and_then(|mut i| {
         i.limits = v.limits.clone();
@@ -148,6 +173,9 @@ fn angles_answer(v: &Vehicle, p: &Prop, input: Result<AnglesInput, Problem>) -> 
         .collect();
     out.residual = format!("{:.2}°", a.residual_deg.get());
     out.findings = a.findings.iter().map(finding_line).collect();
+    if let Some((headings, rows)) = plan_rows(v, &format!("prop.{}", p.end.id()), &i) {
+        (out.plan_headings, out.plan_rows) = (headings, rows);
+    }
     out
 }
 
@@ -160,10 +188,21 @@ fn slopes(v: &Vehicle, p: &Prop, old: Option<&AnglesInput>) -> Vec<Slope> {
             let e = old.and_then(|o| o.elements.get(i));
             let side = e.map(|e| e.side_deg.get());
             let plan = e.and_then(|e| e.plan_deg).map(Degrees::get).filter(|x| *x != 0.0);
+            let readings = e.map(|e| e.side_readings_deg.as_slice()).unwrap_or_default();
+            let size = |d: Option<&Degrees>| d.map_or(String::new(), |d| format!("{}", d.get().abs()));
+            let turned = if positive == "right" { 1.0 } else { -1.0 };
+            let offset = |at: usize| e.and_then(|e| e.plan_offsets_mm).map_or(String::new(), |o| format!("{}", turned * o[at]));
+            let length = e.and_then(|e| e.plan_length_mm).map_or(String::new(), |l| format!("{l}"));
             Slope {
+                again: size(readings.get(1)),
+                offsets: (offset(0), offset(1), length),
                 name: i.to_string(),
                 label,
-                value: side.map_or(String::new(), |x| format!("{}", x.abs())),
+                value: if readings.is_empty() {
+                    side.map_or(String::new(), |x| format!("{}", x.abs()))
+                } else {
+                    size(readings.first())
+                },
                 lower: side.is_some_and(|x| x >= 0.0),
                 higher: side.is_some_and(|x| x < 0.0),
                 plan: plan.map_or(String::new(), |x| format!("{}", x.abs())),
@@ -206,7 +245,25 @@ fn input(v: &Vehicle, at: &str, f: &FormFields) -> Result<Reading, Problem> {
 
 fn answer(v: &Vehicle, at: &str, f: &FormFields) -> Result<String, Problem> {
     let p = need_shaft(v, at)?;
-    rendered(&angles_answer(v, p, angles_input(v, p, f)))
+    let mut out = angles_answer(v, p, angles_input(v, p, f));
+    // Both ends alone say something already.
+    if let (true, Some(e)) = (!out.problem.is_empty(), ends_alone(p, f)) {
+        out.findings = e.findings.iter().map(finding_line).collect();
+        out.ends = format!("{:.1}°", e.ends_deg.get());
+    }
+    rendered(&out)
+}
+
+/// What gearbox and pinion say where the shaft between them was not read.
+fn ends_alone(p: &Prop, f: &FormFields) -> Option<Ends> {
+    let last = p.sections.len() + 1;
+    let is_read = (1..last).any(|i| f.text(&format!("side{i}")).is_some());
+    let slope = |i: usize| {
+        let side = signed(f, &format!("side{i}"), &format!("end{i}"), "lower", "higher").ok()??;
+        Some(Element { side_deg: Degrees(side), ..Element::default() })
+    };
+    let elements = vec![slope(0)?, slope(last)?];
+    if is_read { None } else { ends(&EndsInput { elements }).ok() }
 }
 
 fn need_shaft<'a>(v: &'a Vehicle, at: &str) -> Result<&'a Prop, Problem> {
@@ -245,6 +302,41 @@ mod tests {
         bad[0] = ("side0", "4.2");
         bad[1] = ("end0", "");
         assert_eq!(angles_input(&car, p, &f(&bad)).unwrap_err().field.as_deref(), Some("end0"));
+    }
+
+    #[test]
+    fn a_second_reading_is_averaged_and_two_offsets_give_the_plan_view() {
+        let car = rear_drive(1);
+        let p = &car.props[0];
+        let typed = [
+            ("side0", "4.0"),
+            ("again0", "4.4"),
+            ("end0", "higher"),
+            ("side1", "1"),
+            ("end1", "lower"),
+            ("side2", "2"),
+            ("end2", "lower"),
+            ("off-front1", "10"),
+            ("off-rear1", "31"),
+            ("off-length1", "1200"),
+            ("rpm", "3000"),
+        ];
+        let v = angles_input(&car, p, &f(&typed)).unwrap();
+        assert!((v.elements[0].side_deg.get() + 4.2).abs() < 1e-9 && v.elements[0].side_readings_deg.len() == 2);
+        assert!((v.elements[1].plan_deg.unwrap().get() - 1.0026).abs() < 1e-3 && v.elements[1].side_readings_deg.is_empty());
+        let shown = slopes(&car, p, Some(&v));
+        assert_eq!((shown[0].value.as_str(), shown[0].again.as_str(), shown[0].higher), ("4", "4.4", true));
+        assert_eq!(shown[1].offsets, ("10".to_string(), "31".to_string(), "1200".to_string()));
+    }
+
+    #[test]
+    fn both_ends_alone_say_how_far_they_are_apart() {
+        let car = rear_drive(2);
+        let both = [("side0", "4.2"), ("end0", "lower"), ("side3", "1"), ("end3", "higher"), ("rpm", "3000")];
+        let html = answer(&car, "prop.rear", &f(&both)).unwrap();
+        assert!(html.contains("5.2°") && html.contains("which joint carries it"), "{html}");
+        let one = answer(&car, "prop.rear", &f(&both[..2])).unwrap();
+        assert!(!one.contains("apart"), "{one}");
     }
 
     #[test]

@@ -1,12 +1,13 @@
-//! Measure: an instrument at a measuring point. The picture answers while one types.
+//! Measure: an instrument at a measuring point, and the sums of the trade ([`worksheets`]). The picture answers while one types.
 
 mod angle_gauge;
 mod dial;
 mod instrument_form;
+pub(in crate::stations) mod worksheets;
 
 use crate::App;
 use crate::auth::Member;
-use crate::edits::keep;
+use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::mend;
 use crate::page::{Frame, LoadedCase};
@@ -18,9 +19,11 @@ use axum::response::{Html, Redirect};
 use axum::routing::{get, post};
 use axum::{Form, Router};
 use baricord_core::case::{Case, Measurement};
-use baricord_core::edit::act::{CaseAct, Corrected, EntryKind, MeasuredReading};
-use baricord_core::measure::instrument::{Instrument, MeasuringPoint, Reading, instruments_for, point_at};
+use baricord_core::edit::act::{CaseAct, Corrected, EntryKind, LaterTest, MeasuredReading};
+use baricord_core::measure::instrument::{Agreement, Instrument, MeasuringPoint, Reading, instruments_for, point_at};
+use baricord_core::reasoning::place_is;
 use baricord_core::workflow::Station;
+use baricord_core::workflow::owed::{REASONS, owed};
 use instrument_form::{FormContext, InstrumentForm, form_of};
 use serde::Deserialize;
 use uuid::Uuid;
@@ -69,6 +72,17 @@ struct MeasurePage {
     save: &'static str,
     /// Why what was read here has to be read again; empty when it stands.
     outdated: String,
+    /// Readings at this point taken together; empty where it was read once at most.
+    repeated: String,
+    /// Whether they disagree.
+    disagree: bool,
+    /// The test that a reading here answers: it can be put off.
+    owed_test: String,
+    reasons: [(&'static str, &'static str); 5],
+    /// What is owed: what, why.
+    owed: Vec<(String, String)>,
+    /// Sums that are of use: id, name.
+    sheets: Vec<(&'static str, &'static str)>,
     /// What was read: kind, place, where it is opened.
     taken: Vec<(String, String, String)>,
 }
@@ -93,7 +107,10 @@ fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, Pa
     let at = q.at.as_deref().and_then(|a| point_at(tool, v, a)).unwrap_or(usual);
     let is_here = |x: &&Measurement| x.kind == tool.id && case.measurement_place(x).is_ok_and(|place| place == at);
     let last = case.measurements.iter().rev().find(is_here);
-    let outdated = mend::outdated_words(last.and_then(|x| case.outdated_reading(x)), false);
+    let outdated = mend::outdated_words(last.and_then(|x| case.stale(x)), false);
+    let repeated = last.and_then(|x| case.repeated(&case.readings_with(x)).ok().flatten());
+    let made_at = |kind: &str| v.place(&at).is_some_and(|p| place_is(v, &p, kind));
+    let owed_test = k.knowledge.test_read_with(tool.id, made_at).map_or(String::new(), |t| t.id.clone());
     let earlier = last.and_then(Reading::of);
     let href = format!("/cases/{id}/measure/{}", tool.id);
     let context = FormContext { case, at: &at, earlier, symptom: k.symptom.as_deref(), href: href.clone() };
@@ -103,7 +120,7 @@ fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, Pa
         .iter()
         .map(|x| {
             let at = case.measurement_place(x).map_or_else(|e| e.message, |a| v.place_words(&a));
-            let again = if case.outdated_reading(x).is_some() { ", measure again" } else { "" };
+            let again = if case.stale(x).is_some() { ", measure again" } else { "" };
             (
                 format!("{}{again}", x.kind),
                 at,
@@ -131,6 +148,12 @@ fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, Pa
         href,
         save: form.save_words,
         outdated,
+        disagree: repeated.as_ref().is_some_and(|r| r.agreement == Agreement::Disagree),
+        repeated: repeated.map_or(String::new(), |r| r.words()),
+        owed_test,
+        reasons: REASONS,
+        owed: owed(case, &k.knowledge).into_iter().map(|o| (o.what, o.why)).collect(),
+        sheets: worksheets::offered(v, None),
         taken,
         at,
         f,
@@ -162,6 +185,20 @@ async fn save(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, Str
     Ok(Redirect::to(&format!("/cases/{id}/measure?tool={tool}&at={at}&s={}", f.text("symptom").unwrap_or_default())))
 }
 
+/// It cannot be read now: it is owed until it is.
+async fn put_off(Posted { member: m, path: (id, tool), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
+    need_form(&tool)?;
+    let at = f.need("at", "the measuring point")?.to_string();
+    let later = LaterTest {
+        test: f.need("test", "the test")?.into(),
+        at: Some(at.clone()),
+        gear: None,
+        why: Some(f.need("why", "the reason")?.into()),
+    };
+    keep_now(&m, id, &f, CaseAct::AskLater(later)).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/measure?tool={tool}&at={at}&s={}", f.text("symptom").unwrap_or_default())))
+}
+
 /// The measuring point of a reading, and the form filled with it.
 pub fn form_of_reading(k: &LoadedCase, id: &str) -> Result<(String, String), PageError> {
     let case = k.case();
@@ -187,4 +224,6 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/measure", get(show))
         .route("/cases/{id}/measure/{instrument}", post(save))
         .route("/cases/{id}/measure/{instrument}/answer", post(preview))
+        .route("/cases/{id}/measure/{instrument}/owed", post(put_off))
+        .merge(worksheets::routes())
 }
