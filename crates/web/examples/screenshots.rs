@@ -50,16 +50,6 @@ async fn main() {
     b.go(&format!("{van}/road")).await;
     b.see("canvas[data-drawn=yes]").await;
     shot(&b, &out, "road").await;
-    // A file on its way in, a spreadsheet of another country's.
-    let run = std::env::temp_dir().join("van 4, harbour road.csv");
-    let text = support::csv(&baricord_core::vehicle::sample::rear_drive(2), "prop-imbalance@prop.rear.s2:0.6", 8);
-    std::fs::write(&run, text.replace(',', ";").replace('.', ",")).expect("a recording");
-    b.js("document.querySelector('#load').open = true").await;
-    b.see("#load input[type=file]").await.send_keys(run.to_str().expect("a path")).await.expect("a file");
-    b.click("#load form[data-upload] button:not([type=button])").await;
-    b.see("table.columns").await;
-    shot(&b, &out, "mapping").await;
-    b.click("form[action$=forget] button").await;
     b.go(&format!("{van}/sounds")).await;
     shot(&b, &out, "sounds").await;
     // A drive with the recorder, the first run too fast.
@@ -105,6 +95,16 @@ async fn main() {
     shot(&b, &out, "listening").await;
     b.go(&format!("{kestrel}/paper")).await;
     shot(&b, &out, "paper").await;
+    let balance = "for (const [n, v] of Object.entries({'v0-a': '3', mass: '10', 't0-a': '4.551', 't1-a': '1.087', 't2-a': '4.136', clamp: '9'})) {
+        const e = document.querySelector(`input[name=${n}]`); e.value = v; e.dispatchEvent(new Event('input', {bubbles: true})); }
+        setTimeout(() => document.querySelector('.worksheet').scrollIntoView(), 300)";
+    let up = "for (const c of ['up-rl', 'up-rr']) document.querySelector(`input[name=${c}]`).click()";
+    let sums = [
+        (format!("{fish}/work-out/angle-plan"), ""),
+        (format!("{van}/work-out/balance"), balance),
+        (format!("{van}/work-out/holding"), up),
+    ];
+    sheet(&b, &out, "sums", &sums).await;
     b.go(&format!("{van}/decide")).await;
     b.key("t").await;
     b.go(&format!("{fish}/measure?tool=angles")).await;

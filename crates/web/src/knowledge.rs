@@ -299,9 +299,9 @@ async fn change_bearing(m: Member, Form(f): Form<Vec<(String, String)>>) -> Resu
             h.bearings.remove(&number);
             return Ok(());
         }
-        let elements = f.count("elements")?;
+        let elements = f.count("balls")?;
         let bearing = BookBearing {
-            elements: elements.ok_or_else(|| Problem::new("missing", "how many balls or rollers?").field("elements"))?,
+            elements: elements.ok_or_else(|| Problem::new("missing", "how many balls or rollers?").field("balls"))?,
             element_mm: need("element", "the size of a ball or roller")?,
             pitch_mm: need("pitch", "the pitch circle")?,
             contact_deg: Degrees(f.number("contact")?.unwrap_or(0.0)),

@@ -58,14 +58,14 @@ async fn a_pattern_becomes_the_answer_that_it_amounts_to_and_bad_input_is_named(
     let d = g.document(id).await;
     let last = d["observations"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((&last["test"], &last["outcome"], &last["at"]), (&json!("contact-pattern"), &json!("deep"), &json!("diff.rear")));
-    let bad = g.post_form(&c, &format!("/cases/{id}/work-out/torque/answer"), &[("at", "wheel.rl"), ("p1-x", "ninety")]).await;
+    let bad = g.post_form(&c, &format!("/cases/{id}/work-out/torque/answer"), &[("at", "wheel.rl"), ("p1-to", "ninety")]).await;
     let bad = bad.text().await.unwrap();
     assert!(bad.contains("ninety"), "{bad}");
     let out = g
         .post_form(
             &c,
             &format!("/cases/{id}/work-out/torque/answer"),
-            &[("p1-x", "90"), ("n", "5"), ("low", "20"), ("high", "80")],
+            &[("p1-to", "90"), ("n", "5"), ("low", "20"), ("high", "80")],
         )
         .await;
     let out = out.text().await.unwrap();
@@ -124,7 +124,7 @@ async fn the_workshops_book_gives_a_numbered_bearing_its_lines() {
     let id = g.full_case().await;
     let c = g.client(Some(OWN)).await;
     let bearing = |source: &'static str| {
-        [("number", "fl 6208"), ("elements", "9"), ("element", "12"), ("pitch", "58"), ("contact", "0"), ("source", source)]
+        [("number", "fl 6208"), ("balls", "9"), ("element", "12"), ("pitch", "58"), ("contact", "0"), ("source", source)]
     };
     assert_eq!(g.post_form(&c, "/knowledge/bearings", &bearing("")).await.status(), 422);
     assert!(g.post_form(&c, "/knowledge/bearings", &bearing("measured on one")).await.status().is_redirection());

@@ -44,7 +44,8 @@ fn evaluate(v: &Vehicle, at: &str, input: &Value) -> Result<Evaluation, Problem>
     let limit = input.limits.torsional_rads2.unwrap_or(TORSIONAL_RADS2);
     let section_limit = input.limits.section_rads2.unwrap_or(SECTION_RADS2);
     // Slopes that were read several times are surer by their number, and no surer than their spread.
-    let surer = input.elements.iter().map(|e| e.mean_sigma_over_one()).fold(0.0, f64::max);
+    let squares: f64 = input.elements.iter().map(|e| e.mean_sigma_over_one().powi(2)).sum();
+    let surer = (squares / input.elements.len() as f64).sqrt();
     let check = |value: f64, limit: f64| LimitCheck::new(value, limit, surer * (SIGMA_OF_LIMIT * limit + SIGMA_OF_VALUE * value));
     let torsional = a.torsional_rads2.get();
     let sections = || a.sections_rads2.iter().map(|s| s.get());

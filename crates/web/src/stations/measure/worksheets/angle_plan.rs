@@ -17,6 +17,7 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "What would cure the angles",
     how: "From the slopes that were read: every combination of what can be moved on this vehicle, the best first, beside today.",
     caution: "Wedges, shims and ride height: the vehicle on stands, springs only by the maker's way; brake hoses, exhaust and alignment are looked at again.",
+    is_answer_first: true,
     is_of_vehicle: false,
     is_at: |_, p| p.kind == PlaceKind::Prop,
     groups,

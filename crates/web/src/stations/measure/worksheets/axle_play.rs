@@ -14,6 +14,7 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "Play, member by member",
     how: "Both wheels held. Turn to and fro and read each member as an angle, or as an arc on a clamp; all are put to the shaft. What is left over sits in something not read yet.",
     caution: "Out of gear the gearbox does not hold it: chock the wheels first. Key away, engine off: hands are on shafts that turn.",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |v, p| p.kind == PlaceKind::Diff && v.axles.iter().any(|a| Some(a.end) == p.end && a.driven),
     groups,

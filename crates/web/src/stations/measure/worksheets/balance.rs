@@ -15,7 +15,7 @@ use baricord_core::vehicle::{Place, Vehicle};
 const CAUTION: &str = "The wheels turn in the air: chocks and stands, all driven wheels free, nobody in line with the shaft; clamps and trial mass are checked tight before each run.";
 
 /// Runs with a trial mass that can be typed.
-const TRIALS: usize = 4;
+const TRIALS: usize = 3;
 /// Balance quality that is usual for shafts: ordinary, and with special demands.
 const GRADES: [(&str, &str); 2] = [("40", "G40, ordinary shafts"), ("16", "G16, special demands")];
 
@@ -24,6 +24,7 @@ pub(super) const ONE_PLANE: Sheet = Sheet {
     name: "Balance",
     how: "One run as it is, then the same trial mass at three places, or one run with a phase. Any unit of vibration will do as long as it is always the same.",
     caution: CAUTION,
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: turns,
     groups: one_groups,
@@ -35,6 +36,7 @@ pub(super) const TWO_PLANES: Sheet = Sheet {
     name: "Balance, two planes",
     how: "A sensor at each end. Three runs with a phase: as it is, the trial mass at the front end, then at the rear end. It comes off after each.",
     caution: CAUTION,
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: turns,
     groups: two_groups,
@@ -76,12 +78,12 @@ fn afterwards() -> Vec<Group> {
 
 fn one_groups(_: &SheetContext) -> Vec<Group> {
     let mut out = vec![Group::new("As it runs", shown("v0", false))];
-    let mut trial = vec![Field::number("mass", "trial mass, g")];
+    out.push(Group::new("The trial mass", vec![Field::number("mass", "weighs, g")]));
     for (i, deg) in [0, 120, 240].into_iter().enumerate() {
-        trial.push(Field::amount(format!("t{i}-deg"), format!("run {}: trial mass at", i + 2), Unit::Degree).filled(deg));
-        trial.extend(shown(&format!("t{i}"), false));
+        let mut run = vec![Field::amount(format!("t{i}-deg"), "it sits at", Unit::Degree).filled(deg)];
+        run.extend(shown(&format!("t{i}"), false));
+        out.push(Group::new(format!("Run {} with it", i + 2), run));
     }
-    out.push(Group::new("With the trial mass", trial));
     out.extend(afterwards());
     out
 }

@@ -15,6 +15,7 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "Bearing orders",
     how: "Counted and measured on the bearing, or from its maker: how often a fault of each ring, a ball or the cage is met in one turn. Without its geometry a bearing is neither for nor against.",
     caution: "",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |_, p| matches!(p.kind, PlaceKind::Hub | PlaceKind::Support | PlaceKind::Diff | PlaceKind::Coupler),
     groups,
@@ -32,7 +33,7 @@ fn groups(c: &SheetContext) -> Vec<Group> {
         "Its geometry",
         vec![
             Field::line("number", "number on it, if the workshop's book has it", "6208").filled(numbered.unwrap_or_default()),
-            Field::number("elements", "balls or rollers").known(b.map(|b| f64::from(b.elements)), 0),
+            Field::number("balls", "balls or rollers").known(b.map(|b| f64::from(b.elements)), 0),
             Field::amount("element", "across one of them", Unit::Millimetre).known(b.map(|b| b.element_mm.get()), 2),
             Field::amount("pitch", "pitch circle across", Unit::Millimetre).known(b.map(|b| b.pitch_mm.get()), 2),
             Field::amount("contact", "contact angle", Unit::Degree).known(b.map_or(Some(0.0), |b| Some(b.contact_deg.get())), 1),
@@ -42,7 +43,7 @@ fn groups(c: &SheetContext) -> Vec<Group> {
 
 /// What was typed; where no count was, what the book has under the number.
 fn typed(c: &SheetContext, f: &FormFields) -> Result<BearingInput, Problem> {
-    if let Some(elements) = f.count("elements")? {
+    if let Some(elements) = f.count("balls")? {
         return Ok(BearingInput {
             elements,
             element_mm: Millimetres(f.need_amount("element", "the size of one of them", Unit::Millimetre)?),
@@ -50,7 +51,7 @@ fn typed(c: &SheetContext, f: &FormFields) -> Result<BearingInput, Problem> {
             contact_deg: Degrees(f.amount("contact", Unit::Degree)?.unwrap_or(0.0)),
         });
     }
-    let missing = || Problem::new("missing", "the number of balls or rollers is missing").field("elements");
+    let missing = || Problem::new("missing", "the number of balls or rollers is missing").field("balls");
     let number = f.text("number").ok_or_else(missing)?;
     let unknown = || {
         let message = format!("{number} is not in the workshop's book: count and measure it, and write it in at Knowledge");

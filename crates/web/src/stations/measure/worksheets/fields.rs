@@ -1,7 +1,8 @@
 //! Fields of a sheet, and how they are read.
 
-use crate::stations::form::{FormFields, parse_number};
+use crate::stations::form::FormFields;
 use baricord_core::error::Problem;
+use baricord_core::typed_input::Length;
 use baricord_core::units::Unit;
 
 /// How a field is filled.
@@ -121,6 +122,12 @@ pub(super) trait Typed {
     fn need_number(&self, name: &str, what: &str) -> Result<f64, Problem>;
     /// Amounts in one line, by spaces or semicolons.
     fn amounts(&self, name: &str, unit: Unit) -> Result<Vec<f64>, Problem>;
+    /// What a dial or a feeler gauge shows, mm: its plain numbers are thousandths for who reads inches.
+    fn dial(&self, name: &str) -> Result<Option<f64>, Problem>;
+    /// Several of them in one line.
+    fn dials(&self, name: &str) -> Result<Vec<f64>, Problem>;
+    /// Both ends of a range of them.
+    fn dial_range(&self, from: &str, to: &str) -> Result<Option<[f64; 2]>, Problem>;
     /// Both ends of a range; none where neither was typed.
     fn range(&self, from: &str, to: &str, unit: Unit) -> Result<Option<[f64; 2]>, Problem>;
     /// Whether a field is ticked.
@@ -131,6 +138,21 @@ fn missing(name: &str, what: &str) -> Problem {
     Problem::new("missing", format!("{what} is missing")).field(name)
 }
 
+/// What stands in a line, by spaces or semicolons.
+fn words<'a>(f: &'a FormFields, name: &str) -> impl Iterator<Item = &'a str> {
+    f.text(name).unwrap_or_default().split([' ', ';', '\t']).filter(|t| !t.is_empty())
+}
+
+/// Both ends of a range; none where neither is there.
+fn both((from, low): (&str, Option<f64>), (to, high): (&str, Option<f64>)) -> Result<Option<[f64; 2]>, Problem> {
+    match (low, high) {
+        (Some(a), Some(b)) => Ok(Some([a, b])),
+        (None, None) => Ok(None),
+        (Some(_), None) => Err(missing(to, "the upper end of the range")),
+        (None, Some(_)) => Err(missing(from, "the lower end of the range")),
+    }
+}
+
 impl Typed for FormFields {
     fn need_amount(&self, name: &str, what: &str, unit: Unit) -> Result<f64, Problem> {
         self.amount(name, unit)?.ok_or_else(|| missing(name, what))
@@ -139,17 +161,20 @@ impl Typed for FormFields {
         self.number(name)?.ok_or_else(|| missing(name, what))
     }
     fn amounts(&self, name: &str, unit: Unit) -> Result<Vec<f64>, Problem> {
-        let parts = self.text(name).unwrap_or_default().split([' ', ';', '\t']).filter(|t| !t.is_empty());
-        let bad = |t: &str| Problem::new("bad-number", format!("“{t}” is not a number")).field(name);
-        parts.map(|t| parse_number(t).map_or_else(|| Err(bad(t)), |_| self.typed(name, t, unit))).collect()
+        words(self, name).map(|t| self.typed(name, t, unit)).collect()
+    }
+    fn dial(&self, name: &str) -> Result<Option<f64>, Problem> {
+        Ok(self.length(name, Length::Dial)?.map(|mm| mm.get()))
+    }
+    fn dials(&self, name: &str) -> Result<Vec<f64>, Problem> {
+        let of = |t: &str| self.typed_length(name, t, Length::Dial).map(|mm| mm.get());
+        words(self, name).map(of).collect()
+    }
+    fn dial_range(&self, from: &str, to: &str) -> Result<Option<[f64; 2]>, Problem> {
+        both((from, self.dial(from)?), (to, self.dial(to)?))
     }
     fn range(&self, from: &str, to: &str, unit: Unit) -> Result<Option<[f64; 2]>, Problem> {
-        match (self.amount(from, unit)?, self.amount(to, unit)?) {
-            (Some(a), Some(b)) => Ok(Some([a, b])),
-            (None, None) => Ok(None),
-            (Some(_), None) => Err(missing(to, "the upper end of the range")),
-            (None, Some(_)) => Err(missing(from, "the lower end of the range")),
-        }
+        both((from, self.amount(from, unit)?), (to, self.amount(to, unit)?))
     }
     fn ticked(&self, name: &str) -> bool {
         self.text(name).is_some_and(|v| v == "yes")
@@ -159,6 +184,7 @@ impl Typed for FormFields {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use baricord_core::units::UnitSystem;
 
     fn f(pairs: &[(&str, &str)]) -> FormFields {
         FormFields::metric(pairs.iter().map(|(k, v)| (k.to_string(), v.to_string())).collect())
@@ -168,6 +194,11 @@ mod tests {
     fn a_line_of_numbers_and_a_range_name_what_is_wrong() {
         assert_eq!(f(&[("a", "0,15 0.17; 0.2")]).amounts("a", Unit::Millimetre).unwrap(), [0.15, 0.17, 0.2]);
         assert!(f(&[("a", "0.1 x")]).amounts("a", Unit::Millimetre).unwrap_err().message.contains('x'));
+        let mut inches = f(&[("a", "6 8"), ("b", "7")]);
+        inches.units = UnitSystem::Imperial;
+        let near = |x: f64, want: f64| assert!((x - want).abs() < 1e-9, "{x}");
+        near(inches.dials("a").unwrap()[1], 0.2032);
+        near(inches.dial("b").unwrap().unwrap(), 0.1778);
         assert_eq!(f(&[("lo", "1")]).range("lo", "hi", Unit::Millimetre).unwrap_err().field.as_deref(), Some("hi"));
         assert_eq!(f(&[]).range("lo", "hi", Unit::Millimetre).unwrap(), None);
         assert_eq!((trimmed(4.10, 3), trimmed(120.0, 0)), ("4.1".to_string(), "120".to_string()));

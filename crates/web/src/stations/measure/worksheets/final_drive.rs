@@ -3,13 +3,14 @@
 use super::fields::{Field, Group, Typed, trimmed};
 use super::pictures::{Bar, Hand, band, bars, clock, stack, tooth};
 use super::{Sheet, SheetAnswer, SheetContext};
-use crate::stations::form::{FormFields, parse_number};
+use crate::stations::form::FormFields;
 use baricord_core::error::Problem;
 use baricord_core::measure::backlash::{BacklashInput, PackMm, PackSide, ShimMove, USUAL_RANGE_MM, backlash};
 use baricord_core::measure::clutch_pack::{ClutchPackInput, Plate, PlateKind, clutch_pack};
 use baricord_core::measure::contact_pattern::{Along, ContactPatternInput, Height, Moved, Pattern, Way, contact_pattern};
 use baricord_core::measure::preload::{PreloadAction, PreloadInput, Spacer, preload};
 use baricord_core::measure::ring_clearance::{RingClearanceInput, ring_clearance};
+use baricord_core::typed_input::Length;
 use baricord_core::units::Unit;
 use baricord_core::vehicle::{GearboxKind, Place, PlaceKind, Vehicle};
 
@@ -25,6 +26,7 @@ pub(super) const BACKLASH: Sheet = Sheet {
     name: "Backlash and shims",
     how: "Read at four places or more round the ring. Then which shim goes from which side, and which packs can be made of what is on hand.",
     caution: OPEN_AXLE,
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: final_drive,
     groups: backlash_groups,
@@ -36,6 +38,7 @@ pub(super) const PRELOAD: Sheet = Sheet {
     name: "Preload of the pinion",
     how: "Turning torque before it was opened, plus the drag of the new seal. Mark nut, pinion and flange before the nut is loosened; once opened without a reading it is lost.",
     caution: OPEN_AXLE,
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: final_drive,
     groups: preload_groups,
@@ -47,6 +50,7 @@ pub(super) const PATTERN: Sheet = Sheet {
     name: "Contact pattern",
     how: "Paint a few teeth of the ring, turn it both ways under drag, and say where the paint is worn off. Depth first, then backlash again.",
     caution: OPEN_AXLE,
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: final_drive,
     groups: pattern_groups,
@@ -58,6 +62,7 @@ pub(super) const CLUTCH_PACK: Sheet = Sheet {
     name: "Clutch packs",
     how: "Plates from the side gear outwards: f friction, s steel, w spring, x shim, each with its thickness: s1.8 f2.0 s1.8.",
     caution: "Springs of the packs fly: eye protection.",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |v, p| final_drive(v, p) && v.axles.iter().any(|a| Some(a.end) == p.end && a.limited_slip != Some(false)),
     groups: pack_groups,
@@ -69,6 +74,7 @@ pub(super) const RING_CLEARANCE: Sheet = Sheet {
     name: "Blocking ring",
     how: "The ring pressed on its cone by hand: the gap at three places round it with a feeler gauge.",
     caution: "",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |v, p| p.kind == PlaceKind::Gearbox && v.gearbox.kind == GearboxKind::Manual,
     groups: ring_groups,
@@ -123,8 +129,8 @@ fn backlash_groups(c: &SheetContext) -> Vec<Group> {
 }
 
 fn backlash_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
-    let mm = |name: &str| f.amount(name, Unit::Millimetre);
-    let readings = f.amounts("readings", Unit::Millimetre)?;
+    let mm = |name: &str| f.dial(name);
+    let readings = f.dials("readings")?;
     let mut moves = vec![];
     for i in 1..=2 {
         if let (Some(shim_mm), Some(before_mm), Some(after_mm)) =
@@ -133,8 +139,8 @@ fn backlash_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Prob
             moves.push(ShimMove { shim_mm, before_mm, after_mm });
         }
     }
-    let shims = f.amounts("shims", Unit::Millimetre)?;
-    let range = f.range("low", "high", Unit::Millimetre)?;
+    let shims = f.dials("shims")?;
+    let range = f.dial_range("low", "high")?;
     let b = backlash(&BacklashInput {
         readings_mm: readings.clone(),
         range_mm: range,
@@ -286,8 +292,8 @@ fn pattern_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Probl
     let p = contact_pattern(&ContactPatternInput {
         drive,
         coast: Some(coast),
-        backlash_mm: f.amount("backlash", Unit::Millimetre)?,
-        range_mm: f.range("low", "high", Unit::Millimetre)?,
+        backlash_mm: f.dial("backlash")?,
+        range_mm: f.dial_range("low", "high")?,
     })?;
     let drawn = |p: Pattern| {
         let along = match p.along {
@@ -350,8 +356,10 @@ fn plates(f: &FormFields, name: &str) -> Result<Vec<Plate>, Problem> {
             let mut letters = t.chars();
             let kind = letters.next().map(|c| c.to_ascii_lowercase()).and_then(kind_of).ok_or_else(|| bad(t))?;
             let rest = letters.as_str();
-            parse_number(rest).ok_or_else(|| bad(t))?;
-            Ok(Plate { kind, mm: f.typed(name, rest, Unit::Millimetre)? })
+            if rest.is_empty() {
+                return Err(bad(t));
+            }
+            Ok(Plate { kind, mm: f.typed_length(name, rest, Length::Dial)?.get() })
         })
         .collect()
 }
@@ -386,9 +394,9 @@ fn pack_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem>
         order: order.transpose()?,
         left: left.clone(),
         right: right.clone(),
-        pack_mm: f.range("low", "high", Unit::Millimetre)?,
-        least_friction_mm: f.amount("least", Unit::Millimetre)?,
-        shims_mm: f.amounts("shims", Unit::Millimetre)?,
+        pack_mm: f.dial_range("low", "high")?,
+        least_friction_mm: f.dial("least")?,
+        shims_mm: f.dials("shims")?,
     })?;
     let drawn = |plates: &[Plate], sum: &baricord_core::measure::clutch_pack::PackSum| {
         let wrong = |n: usize| sum.thin.contains(&n) || sum.first_wrong == Some(n);
@@ -426,12 +434,10 @@ fn ring_groups(c: &SheetContext) -> Vec<Group> {
 }
 
 fn ring_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
-    let limit = f.need_amount("limit", "the least clearance that is allowed", Unit::Millimetre)?;
-    let r = ring_clearance(&RingClearanceInput {
-        readings_mm: f.amounts("readings", Unit::Millimetre)?,
-        limit_mm: limit,
-        new_mm: f.amount("new", Unit::Millimetre)?,
-    })?;
+    let limit = f
+        .dial("limit")?
+        .ok_or_else(|| Problem::new("missing", "the least clearance that is allowed is missing").field("limit"))?;
+    let r = ring_clearance(&RingClearanceInput { readings_mm: f.dials("readings")?, limit_mm: limit, new_mm: f.dial("new")? })?;
     let mut pairs = vec![("mean".to_string(), format!("{:.2} mm", r.mean_mm))];
     if let Some(s) = r.left_share {
         pairs.push(("wear left".into(), format!("{:.0} %", 100.0 * s)));

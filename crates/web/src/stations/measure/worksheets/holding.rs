@@ -17,6 +17,7 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "What holds it",
     how: "Say which wheels are up, what is off and how the gearbox stands: where chocks and stands go, and what no longer holds the vehicle.",
     caution: "Chocks and stands come before anything is loosened. Jacks hold nothing: stands at the maker's points. Local rules and the lift's maker come first.",
+    is_answer_first: false,
     is_of_vehicle: true,
     is_at: |_, p| matches!(p.kind, PlaceKind::Gearbox | PlaceKind::Wheel | PlaceKind::Diff | PlaceKind::Prop | PlaceKind::Half),
     groups,

@@ -85,6 +85,8 @@ struct Sheet {
     how: &'static str,
     /// What can hurt, said at this sheet; empty where nothing can.
     caution: &'static str,
+    /// Whether its answer is wide and comes first.
+    is_answer_first: bool,
     /// Whether it is of the whole vehicle: then no place is chosen.
     is_of_vehicle: bool,
     /// Where on a vehicle it is of use; the first such place is meant where nobody says.
@@ -163,6 +165,7 @@ struct SheetPage {
     name: &'static str,
     how: &'static str,
     caution: &'static str,
+    is_answer_first: bool,
     at: String,
     at_words: String,
     /// Id, words, whether it is meant.
@@ -225,6 +228,7 @@ async fn show(m: Member, Path((id, sheet)): Path<(Uuid, String)>, Query(q): Quer
         name: sheet.name,
         how: sheet.how,
         caution: sheet.caution,
+        is_answer_first: sheet.is_answer_first,
         at_words: if sheet.is_of_vehicle { v.name.clone() } else { v.place_words(&at) },
         points: all.into_iter().filter(|_| !sheet.is_of_vehicle).map(|p| (p.id.clone(), p.words, p.id == at)).collect(),
         sheets: offered(v, None).into_iter().map(|(id, name)| (id, name, id == sheet.id)).collect(),

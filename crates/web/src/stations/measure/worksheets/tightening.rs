@@ -16,21 +16,25 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "Tightening",
     how: "What the wrench is set to with an adapter, pass by pass, and in which order. Every bolt is started by hand first.",
     caution: "The figure is the maker's: look it up. Never a rattle gun as a torque limit.",
+    is_answer_first: false,
     is_of_vehicle: false,
-    is_at: |_, p| !matches!(p.kind, PlaceKind::Prop),
+    is_at: |_, p| !matches!(p.kind, PlaceKind::Prop | PlaceKind::Engine),
     groups,
     answer,
 };
 
 fn groups(_: &SheetContext) -> Vec<Group> {
-    let kinds = [("value", "to this torque"), ("turn", "on by this angle, °"), ("back", "back by this angle, °")];
-    let mut passes = vec![];
-    for i in 1..=PASSES {
-        passes.push(Field::number(format!("p{i}-x"), format!("pass {i}")));
-        passes.push(Field::choice(format!("p{i}-as"), "how", &kinds));
-    }
-    vec![
-        Group::new("Passes", passes),
+    let pass = |i: usize| {
+        let fields = vec![
+            Field::amount(format!("p{i}-to"), "to", Unit::NewtonMetre),
+            Field::amount(format!("p{i}-on"), "or on by", Unit::Degree),
+            Field::amount(format!("p{i}-back"), "or back by", Unit::Degree),
+        ];
+        let group = Group::new(format!("Pass {i}"), fields);
+        if i > 2 { group.folded() } else { group }
+    };
+    let mut all: Vec<Group> = (1..=PASSES).map(pass).collect();
+    all.extend([
         Group::new(
             "Fasteners and wrench",
             vec![
@@ -51,19 +55,20 @@ fn groups(_: &SheetContext) -> Vec<Group> {
             ],
         )
         .folded(),
-    ]
+    ]);
+    all
 }
 
 fn answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
     let mut passes = vec![];
     for i in 1..=PASSES {
-        let name = format!("p{i}-x");
-        let pass = match f.text(&format!("p{i}-as")) {
-            Some("turn") => f.number(&name)?.map(|x| Pass { turn_deg: Some(x), ..Pass::default() }),
-            Some("back") => f.number(&name)?.map(|x| Pass { back_off_deg: Some(x), ..Pass::default() }),
-            _ => f.amount(&name, Unit::NewtonMetre)?.map(|x| Pass { value: Some(x), ..Pass::default() }),
+        let amount = |what: &str, unit| f.amount(&format!("p{i}-{what}"), unit);
+        let pass = Pass {
+            value: amount("to", Unit::NewtonMetre)?,
+            turn_deg: amount("on", Unit::Degree)?,
+            back_off_deg: amount("back", Unit::Degree)?,
         };
-        passes.extend(pass);
+        passes.extend((pass != Pass::default()).then_some(pass));
     }
     let mm = |name: &str| f.amount(name, Unit::Millimetre);
     let fasteners = f.count("n")?.map(|n| n as usize);

@@ -18,6 +18,7 @@ pub(super) const INDEX: Sheet = Sheet {
     name: "Best position",
     how: "A shaft on its flange, a rim on its hub, a tyre on its rim: turned to where their runout cancels. Afterwards read again what it became.",
     caution: "Mark both parts before they are parted. A shaft is held before its last bolt.",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |_, p| matches!(p.kind, PlaceKind::Section | PlaceKind::Wheel | PlaceKind::Hub),
     groups: index_groups,
@@ -29,6 +30,7 @@ pub(super) const BOW: Sheet = Sheet {
     name: "Bow",
     how: "How far the middle of a section is off the line of its ends, from its three readings by the same marks.",
     caution: "",
+    is_answer_first: false,
     is_of_vehicle: false,
     is_at: |_, p| p.kind == PlaceKind::Section,
     groups: bow_groups,
@@ -55,7 +57,9 @@ fn vector_fields(name: &str, known: Option<RunoutVector>) -> Vec<Field> {
 }
 
 fn vector(f: &FormFields, name: &str, what: &str) -> Result<RunoutVector, Problem> {
-    let tir = f.need_amount(&format!("{name}-tir"), &format!("the runout of {what}"), Unit::Millimetre)?;
+    let tir = f
+        .dial(&format!("{name}-tir"))?
+        .ok_or_else(|| Problem::new("missing", format!("the runout of {what} is missing")).field(format!("{name}-tir")))?;
     let deg = f.need_amount(&format!("{name}-deg"), &format!("the high spot of {what}"), Unit::Degree)?;
     Ok(RunoutVector { tir_mm: Millimetres(tir), high_spot_deg: Degrees(deg) })
 }

@@ -16,6 +16,7 @@ pub(super) const SHEET: Sheet = Sheet {
     name: "Roll-out",
     how: "Chalk on tyre and floor, rolled straight by hand under its own load, three turns if there is room; the way between the marks.",
     caution: "Pushed by hand on the level, somebody at the brake.",
+    is_answer_first: false,
     is_of_vehicle: true,
     is_at: |_, p| p.kind == PlaceKind::Wheel,
     groups,
