@@ -135,11 +135,11 @@ pub fn preload(input: &PreloadInput) -> Result<Preload, Problem> {
         }
         _ => {}
     }
-    if let Some(mark) = input.nut_past_mark_deg {
-        if finite(mark, "nut_past_mark_deg")? < 0.0 {
-            let message = format!("the nut stands {:.0}° before its mark: never below the old mark", -mark);
-            findings.push(Finding::new("below-mark", Level::Over, message));
-        }
+    if let Some(mark) = input.nut_past_mark_deg
+        && finite(mark, "nut_past_mark_deg")? < 0.0
+    {
+        let message = format!("the nut stands {:.0}° before its mark: never below the old mark", -mark);
+        findings.push(Finding::new("below-mark", Level::Over, message));
     }
     Ok(Preload { wanted_nm: wanted, missing_nm: missing, action, findings })
 }

@@ -248,8 +248,8 @@ fn disturbance(points: &[Reading], residual: f64) -> Option<Disturbance> {
             best = Some((left, of(Millimetres(by), tir, spot)));
         }
     };
-    for k in 0..n {
-        let deg = points[k].deg;
+    for (k, point) in points.iter().enumerate() {
+        let deg = point.deg;
         try_one(&|i| i == k, &|by_mm, tir_mm, high_spot_deg| Disturbance::Spot { at_deg: deg, by_mm, tir_mm, high_spot_deg });
         // A step that moves the first or the last reading alone is a spot.
         if (2..n - 1).contains(&k) {

@@ -94,7 +94,9 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<AnglesInput, Pr
         let round = |x: f64| (x * 1000.0).round() / 1000.0;
         let plan_deg = plan.map(|x| Degrees(round(x)));
         // The second reading points the same way as the first.
-        let again = f.number(&format!("again{i}"))?.map(|x| Degrees(round(x * if side < 0.0 { -1.0 } else { 1.0 } - floor)));
+        let again = f
+            .amount(&format!("again{i}"), Unit::Degree)?
+            .map(|x| Degrees(round(x * if side < 0.0 { -1.0 } else { 1.0 } - floor)));
         let first = Degrees(round(side - floor));
         let mm = |what: &str| f.amount(&format!("off-{what}{i}"), Unit::Millimetre);
         let offsets = mm("front")?.zip(mm("rear")?);
@@ -110,7 +112,8 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<AnglesInput, Pr
     }
     let mut phases = vec![];
     for k in 0..p.sections.len() {
-        phases.push(f.number(&format!("phase{k}"))?.map(Degrees).or(p.sections[k].phase_deg).unwrap_or(Degrees(0.0)));
+        phases
+            .push(f.amount(&format!("phase{k}"), Unit::Degree)?.map(Degrees).or(p.sections[k].phase_deg).unwrap_or(Degrees(0.0)));
     }
     let rpm = f.number("rpm")?.ok_or_else(|| Problem::new("missing", "the shaft speed is missing").field("rpm"))?;
     let (joints, phase_deg) = (p.joints.clone(), Some(phases));
@@ -119,7 +122,7 @@ fn angles_input(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<AnglesInput, Pr
 
 /// A size with its direction: positive for the one word, negative for the other.
 fn signed(f: &FormFields, name: &str, direction: &str, plus: &str, minus: &str) -> Result<Option<f64>, Problem> {
-    let Some(x) = f.number(name)? else { return Ok(None) };
+    let Some(x) = f.amount(name, Unit::Degree)? else { return Ok(None) };
     if x < 0.0 {
         return Err(Problem::new(
             "sign",
@@ -327,6 +330,21 @@ mod tests {
         let shown = slopes(&car, p, Some(&v));
         assert_eq!((shown[0].value.as_str(), shown[0].again.as_str(), shown[0].higher), ("4", "4.4", true));
         assert_eq!(shown[1].offsets, ("10".to_string(), "31".to_string(), "1200".to_string()));
+    }
+
+    #[test]
+    fn a_slope_may_be_typed_in_degrees_and_minutes() {
+        let car = rear_drive(1);
+        let typed = [
+            ("side0", "2° 30′"),
+            ("end0", "lower"),
+            ("side1", "1"),
+            ("end1", "lower"),
+            ("side2", "2"),
+            ("end2", "lower"),
+            ("rpm", "3000"),
+        ];
+        assert_eq!(angles_input(&car, &car.props[0], &f(&typed)).unwrap().elements[0].side_deg, Degrees(2.5));
     }
 
     #[test]

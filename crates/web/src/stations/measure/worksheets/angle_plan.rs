@@ -219,13 +219,16 @@ fn row(words: String, p: &Plan) -> Vec<String> {
     vec![
         words,
         format!("{}°", joints.join("  ")),
+        format!("{:.1}°", p.residual_deg.get()),
         format!("{:.0}", p.torsional_rads2.get()),
         slip,
+        format!("{:.1} mm", (p.pinion_mm.get() * 10.0).round() / 10.0 + 0.0),
         if p.broken == 0 { "none".into() } else { p.broken.to_string() },
     ]
 }
 
-const HEADINGS: [&str; 5] = ["what would cure it", "joints", "rad/s²", "slip used", "limits broken"];
+const HEADINGS: [&str; 7] =
+    ["what would cure it", "joints", "left over", "pinion, rad/s²", "slip used", "pinion rearward", "limits broken"];
 
 /// The plans of all adjusters together, and the best one that moves a single thing and is within the limits.
 struct Plans {

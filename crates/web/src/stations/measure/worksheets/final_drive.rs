@@ -1,7 +1,7 @@
 //! Inside the final drive and the gearbox: backlash and its shims, preload, the painted pattern, clutch packs, blocking rings.
 
 use super::fields::{Field, Group, Typed, trimmed};
-use super::pictures::{Bar, Hand, band, bars, clock, stack, tooth};
+use super::pictures::{Bar, Hand, PlateDrawn, band, bars, clock, stack, tooth};
 use super::{Sheet, SheetAnswer, SheetContext};
 use crate::stations::form::FormFields;
 use baricord_core::error::Problem;
@@ -400,7 +400,11 @@ fn pack_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem>
     })?;
     let drawn = |plates: &[Plate], sum: &baricord_core::measure::clutch_pack::PackSum| {
         let wrong = |n: usize| sum.thin.contains(&n) || sum.first_wrong == Some(n);
-        plates.iter().enumerate().map(|(i, x)| (x.mm, letter(x.kind), wrong(i + 1))).collect::<Vec<_>>()
+        plates
+            .iter()
+            .enumerate()
+            .map(|(i, x)| PlateDrawn { mm: x.mm, letter: letter(x.kind), is_wrong: wrong(i + 1) })
+            .collect::<Vec<_>>()
     };
     let words = format!("left {:.2} mm, right {:.2} mm", p.left.thickness_mm, p.right.thickness_mm);
     Ok(SheetAnswer {

@@ -151,15 +151,22 @@ pub(super) fn curve(label: &str, points: &[(f64, f64)], across: &str, up: &str, 
     o + "</svg>"
 }
 
-/// Plates of a pack on each other: thickness, kind, whether something is wrong with it.
-pub(super) fn stack(label: &str, packs: &[(&str, Vec<(f64, char, bool)>)]) -> String {
+/// A plate of a pack: its thickness, its letter (f friction, s steel, w spring, x shim), whether something is wrong with it.
+pub(super) struct PlateDrawn {
+    pub mm: f64,
+    pub letter: char,
+    pub is_wrong: bool,
+}
+
+/// Plates of packs on each other.
+pub(super) fn stack(label: &str, packs: &[(&str, Vec<PlateDrawn>)]) -> String {
     let most = packs.iter().map(|p| p.1.len()).max().unwrap_or(0);
     let h = 26.0 * most as f64 + 40.0;
     let mut o = format!(r#"<svg class="bars" viewBox="0 0 420 {h}" role="img" aria-label="{}">"#, esc(label));
     for (i, (name, plates)) in packs.iter().enumerate() {
         let x = 10.0 + 210.0 * i as f64;
         let _ = write!(o, r#"<text class="label" x="{x}" y="18">{}</text>"#, esc(name));
-        for (k, (mm, kind, wrong)) in plates.iter().enumerate() {
+        for (k, PlateDrawn { mm, letter: kind, is_wrong: wrong }) in plates.iter().enumerate() {
             let y = 28.0 + 26.0 * k as f64;
             let fill = if *kind == 'f' { "plate lined" } else { "plate" };
             let words = match kind {

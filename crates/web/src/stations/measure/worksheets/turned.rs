@@ -71,9 +71,10 @@ fn pair(v: &Vehicle, at: &str) -> (&'static str, String, &'static str, String) {
             let flange = end.map_or(String::new(), |e| format!("diff.{}.flange", e.id()));
             ("the flange", flange, "the shaft as it is mounted", format!("{at}.rear"))
         }
+        Some(Place { id, kind: PlaceKind::Wheel, .. }) => ("the rim", id, "the tyre as it is mounted", String::new()),
         Some(Place { id, .. }) => {
-            let corner = id.split('.').nth(1).unwrap_or_default().to_string();
-            ("the hub", format!("hub.{corner}"), "the rim or tyre as it is mounted", format!("wheel.{corner}"))
+            let corner = id.split('.').nth(1).unwrap_or_default();
+            ("the hub", format!("hub.{corner}"), "the rim as it is mounted", format!("wheel.{corner}"))
         }
         None => ("what stays", String::new(), "what is turned", String::new()),
     }
@@ -81,7 +82,12 @@ fn pair(v: &Vehicle, at: &str) -> (&'static str, String, &'static str, String) {
 
 fn index_groups(c: &SheetContext) -> Vec<Group> {
     let (fixed, fixed_at, turned, turned_at) = pair(c.vehicle(), c.at);
-    let usual = if turned_at.starts_with("wheel") { 5 } else { 4 };
+    // A tyre can be turned to any mark; a rim has its studs, a flange its bolts.
+    let usual = match () {
+        () if turned_at.is_empty() => 12,
+        () if turned_at.starts_with("wheel") => 5,
+        () => 4,
+    };
     vec![
         Group::new(format!("Stays: {fixed}"), vector_fields("fixed", read(c.case, &fixed_at))),
         Group::new(format!("Is turned: {turned}"), vector_fields("turned", read(c.case, &turned_at))),
