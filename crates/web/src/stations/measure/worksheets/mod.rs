@@ -22,6 +22,7 @@ use crate::auth::Member;
 use crate::edits::keep;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
+use crate::rendered_pages::beside;
 use crate::stations::form::{FormFields, Posted};
 use askama::Template;
 use askama_web::WebTemplate;
@@ -216,12 +217,18 @@ async fn show(m: Member, Path((id, sheet)): Path<(Uuid, String)>, Query(q): Quer
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, q.s.as_deref()).await?;
     drop(s);
+    let (all, at) = point(sheet, &k.case().vehicle, q.at.as_deref())?;
+    let (case, place) = (k.clone(), at.clone());
+    let (groups, answer) = beside(move || {
+        let c = SheetContext { case: case.case(), house: case.knowledge.overrides(), at: &place, scale: scale_of(&case) };
+        let groups = (sheet.groups)(&c);
+        let filled = groups.iter().flat_map(|g| &g.fields).map(|f| (f.name.clone(), f.value.clone())).collect();
+        let answer = (sheet.answer)(&c, &FormFields::metric(filled));
+        (groups, answer)
+    })
+    .await?;
     let v = &k.case().vehicle;
-    let (all, at) = point(sheet, v, q.at.as_deref())?;
-    let c = SheetContext { case: k.case(), house: k.knowledge.overrides(), at: &at, scale: scale_of(&k) };
-    let groups = (sheet.groups)(&c);
-    let filled = groups.iter().flat_map(|g| &g.fields).map(|f| (f.name.clone(), f.value.clone())).collect();
-    let answer = view((sheet.answer)(&c, &FormFields::metric(filled)), true)?;
+    let answer = view(answer, true)?;
     Ok(SheetPage {
         f: Frame::new(&m, &k, Station::Measure),
         id: sheet.id,
@@ -238,19 +245,26 @@ async fn show(m: Member, Path((id, sheet)): Path<(Uuid, String)>, Query(q): Quer
     })
 }
 
-async fn work_out(
-    m: &Member,
-    id: Uuid,
-    sheet: &Sheet,
-    f: &FormFields,
-) -> Result<(LoadedCase, String, Result<SheetAnswer, Problem>), PageError> {
+/// A sheet worked out: the case, the place that is meant, the fields, what it says.
+struct WorkedOut {
+    k: LoadedCase,
+    at: String,
+    f: FormFields,
+    answer: Result<SheetAnswer, Problem>,
+}
+
+/// Works a sheet out beside the requests: a planner may try a million settings.
+async fn work_out(m: &Member, id: Uuid, sheet: &'static Sheet, f: FormFields) -> Result<WorkedOut, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, f.text("symptom")).await?;
     drop(s);
     let (_, at) = point(sheet, &k.case().vehicle, f.text("at"))?;
-    let answer =
-        (sheet.answer)(&SheetContext { case: k.case(), house: k.knowledge.overrides(), at: &at, scale: scale_of(&k) }, f);
-    Ok((k, at, answer))
+    beside(move || {
+        let c = SheetContext { case: k.case(), house: k.knowledge.overrides(), at: &at, scale: scale_of(&k) };
+        let answer = (sheet.answer)(&c, &f);
+        WorkedOut { k, at, f, answer }
+    })
+    .await
 }
 
 /// What is typed so far, worked out; nothing is kept.
@@ -259,15 +273,14 @@ async fn answer(
     Path((id, sheet)): Path<(Uuid, String)>,
     Form(f): Form<Vec<(String, String)>>,
 ) -> Result<Html<String>, PageError> {
-    let sheet = need_sheet(&sheet)?;
-    let (_, _, answer) = work_out(&m, id, sheet, &FormFields::of(&m, f)).await?;
-    Ok(Html(view(answer, false)?))
+    let f = FormFields::of(&m, f);
+    Ok(Html(view(work_out(&m, id, need_sheet(&sheet)?, f).await?.answer, false)?))
 }
 
 /// What it says is kept: an answer where it amounts to one, else a note.
 async fn keep_it(Posted { member: m, path: (id, sheet), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
     let sheet = need_sheet(&sheet)?;
-    let (k, at, answer) = work_out(&m, id, sheet, &f).await?;
+    let WorkedOut { k, at, f, answer } = work_out(&m, id, sheet, f).await?;
     let a = answer?;
     let act = match a.outcome {
         Some((test, outcome)) => CaseAct::AnswerTest(Box::new(TestResult {
