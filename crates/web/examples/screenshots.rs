@@ -98,7 +98,7 @@ async fn main() {
     let balance = "for (const [n, v] of Object.entries({'v0-a': '3', mass: '10', 't0-a': '4.551', 't1-a': '1.087', 't2-a': '4.136', clamp: '9'})) {
         const e = document.querySelector(`input[name=${n}]`); e.value = v; e.dispatchEvent(new Event('input', {bubbles: true})); }
         setTimeout(() => document.querySelector('.worksheet').scrollIntoView(), 300)";
-    let up = "for (const c of ['up-rl', 'up-rr']) document.querySelector(`input[name=${c}]`).click()";
+    let up = "for (const c of ['up-rl', 'up-rr']) { const e = document.querySelector(`input[name=${c}]`); if (!e.checked) e.click(); }";
     let sums = [
         (format!("{fish}/work-out/angle-plan"), ""),
         (format!("{van}/work-out/balance"), balance),
