@@ -138,6 +138,10 @@ async fn in_a_browser_a_case_is_put_away_brought_back_corrected_moved_and_delete
     assert!(!b.text().await.contains("Mail van 4: buzz"));
     b.go(&life).await;
     b.click("form[action$='/archive'] button[value=no]").await;
+    // Going on before it was answered would take the press back.
+    while g.store.scope(g.a).await.unwrap().is_archived(id).await.unwrap() {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
     b.go(&g.url).await;
     b.says("Mail van 4: buzz").await;
     // The driveline was chosen wrongly; then it is another vehicle.
