@@ -165,6 +165,8 @@ async fn what_was_typed_into_any_form_is_there_again_after_the_tab_was_closed() 
         "entries/run/R1",
         "entries/note/n1",
         "dimensions",
+        "work-out/balance",
+        "work-out/holding",
     ]
     .iter()
     .map(|p| format!("/cases/{id}/{p}"))
