@@ -82,6 +82,22 @@ fn axis_x(o: &mut String, plot: (f64, f64, f64, f64), lo: f64, hi: f64) {
 /// The least that a dial's picture reaches to where no limit is known, mm.
 const DIAL_SCALE_MM: f64 = 0.5;
 
+/// Ticks and figures of a turn round a middle: 0° at the top, clockwise.
+pub fn clock_face((cx, cy): (f64, f64)) -> String {
+    let at = |deg: f64, radius: f64| (cx + radius * deg.to_radians().sin(), cy - radius * deg.to_radians().cos());
+    let mut o = String::new();
+    for k in 0..24 {
+        let d = 15.0 * f64::from(k);
+        let ((x1, y1), (x2, y2)) = (at(d, 134.0), at(d, if k % 3 == 0 { 124.0 } else { 129.0 }));
+        let _ = write!(o, r#"<line class="line" x1="{x1:.1}" y1="{y1:.1}" x2="{x2:.1}" y2="{y2:.1}"/>"#);
+    }
+    for d in [0.0, 90.0, 180.0, 270.0] {
+        let (x, y) = at(d, 145.0);
+        let _ = write!(o, r#"<text class="figure mid" x="{x:.1}" y="{:.1}">{d:.0}°</text>"#, y + 4.5);
+    }
+    o
+}
+
 /// The dial at its measuring point: the part's own circle, readings round it, the fitted circle, the high spot.
 pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: Option<f64>) -> String {
     let (cx, cy, r) = (150.0, 150.0, 84.0);
@@ -94,15 +110,7 @@ pub fn dial(points: &[Reading], fit: Option<&Runout>, limit: Option<f64>) -> Str
         let a = deg.to_radians();
         (cx + radius * a.sin(), cy - radius * a.cos())
     };
-    for k in 0..24 {
-        let d = 15.0 * f64::from(k);
-        let ((x1, y1), (x2, y2)) = (at(d, 134.0), at(d, if k % 3 == 0 { 124.0 } else { 129.0 }));
-        let _ = write!(o, r#"<line class="line" x1="{x1:.1}" y1="{y1:.1}" x2="{x2:.1}" y2="{y2:.1}"/>"#);
-    }
-    for d in [0.0, 90.0, 180.0, 270.0] {
-        let (x, y) = at(d, 145.0);
-        let _ = write!(o, r#"<text class="figure mid" x="{x:.1}" y="{:.1}">{d:.0}°</text>"#, y + 4.5);
-    }
+    o += &clock_face((cx, cy));
     if let Some(f) = fit {
         let (dx, dy) = at(f.high_spot_deg.get(), f.eccentricity_mm.get() * scale);
         let base = f.offset_mm.get() * scale;

@@ -40,9 +40,9 @@ const STATE: &str = r#"(() => {
 /// An address without what is of one case: `/cases/*/found`.
 fn shape(action: &str) -> String {
     /// What follows these is a name.
-    const HOLDERS: [&str; 14] = [
+    const HOLDERS: [&str; 15] = [
         "cases", "symptoms", "repairs", "found", "drives", "incoming", "measure", "test", "faults", "tests", "vehicles",
-        "opinions", "tokens", "entries",
+        "opinions", "tokens", "entries", "work-out",
     ];
     let mut out: Vec<String> = vec![];
     let mut entry = false;

@@ -51,7 +51,17 @@ async fn a_pattern_becomes_the_answer_that_it_amounts_to_and_bad_input_is_named(
     let id = g.full_case().await;
     let c = g.client(Some(OWN)).await;
     let sheet = format!("/cases/{id}/work-out/contact-pattern");
-    let deep = [("at", "diff.rear"), ("symptom", "S1"), ("drive-height", "flank"), ("coast-height", "flank")];
+    let deep = [
+        ("at", "diff.rear"),
+        ("symptom", "S1"),
+        ("drive-along", "centre"),
+        ("drive-height", "flank"),
+        ("coast-along", "centre"),
+        ("coast-height", "flank"),
+    ];
+    // Nothing is good before it was looked at.
+    let blank = g.get(&c, &format!("{sheet}?s=S1")).await.text().await.unwrap();
+    assert!(!blank.contains("Save as answer"), "{blank}");
     let html = g.post_form(&c, &format!("{sheet}/answer"), &deep).await.text().await.unwrap();
     assert!(html.contains("pinion away from the ring") && html.contains("Save as answer: deep"), "{html}");
     assert!(g.post_form(&c, &sheet, &deep).await.status().is_redirection());

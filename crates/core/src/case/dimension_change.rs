@@ -77,18 +77,23 @@ fn time(text: Option<&String>) -> Option<Timestamp> {
     text?.parse().ok()
 }
 
+/// Whether what happened then came after a reading. What has no time was read before, unless it follows a repair.
+fn came_after(then: Option<&String>, read: Option<&String>, is_after: bool) -> bool {
+    match (time(read), time(then)) {
+        (Some(read), Some(then)) => read < then,
+        _ => !is_after,
+    }
+}
+
 impl DimensionChange {
     /// The wheels of an axle, or all: where a tyre is another.
     pub fn tyres(corners: &[Corner]) -> impl Iterator<Item = ChangedDimension> {
         corners.iter().map(|c| ChangedDimension { of: DimensionKind::Tyre, at: format!("wheel.{}", c.id()) })
     }
 
-    /// Whether something that was read then was read before it. What has no time was, unless it follows a repair.
+    /// Whether something that was read then was read before it.
     fn came_after(&self, read: Option<&String>, is_after: bool) -> bool {
-        match (time(read), time(self.at_time.as_ref())) {
-            (Some(read), Some(changed)) => read < changed,
-            _ => !is_after,
-        }
+        came_after(self.at_time.as_ref(), read, is_after)
     }
 }
 
@@ -105,7 +110,8 @@ pub enum Stale<'a> {
 const NOT_CURED: &str = "not-cured";
 
 impl Case {
-    /// Why a reading has to be made again; none when it stands. A reading of a part that was replaced without a cure was of the old part.
+    /// Why a reading has to be made again; none when it stands. A reading of a part that was replaced without a cure was of the old part,
+    /// unless it was made after that repair was chosen.
     pub fn stale(&self, m: &Measurement) -> Option<Stale<'_>> {
         if let Some(c) = self.outdated_reading(m) {
             return Some(Stale::Changed(c));
@@ -115,6 +121,7 @@ impl Case {
             r.result.as_deref() == Some(NOT_CURED)
                 && r.replaces_part()
                 && !m.is_after()
+                && came_after(r.at_time.as_ref(), m.at_time.as_ref(), m.is_after())
                 && r.all_places().any(|p| is_part_of(at, p))
         };
         self.repairs.iter().rev().find(replaced).map(Stale::Replaced)
@@ -184,6 +191,10 @@ mod tests {
         assert_eq!((stale("open"), stale("cured"), stale("not-cured")), (false, false, true));
         let after = reading("runout", "prop.rear.s2.centre", None, Some("after"));
         assert_eq!((case.stale(&after), case.stale(&reading("runout", "wheel.fl", None, None))), (None, None));
+        // What was read on the new part, before the next cause is found, stands.
+        case.repairs[0].at_time = Some("2026-11-30T10:00:00Z".into());
+        let at = |time| case.stale(&reading("runout", "prop.rear.s2.centre", Some(time), None)).is_some();
+        assert_eq!((at("2026-11-30T09:00:00Z"), at("2026-11-30T11:00:00Z")), (true, false));
     }
 
     #[test]

@@ -165,6 +165,9 @@ pub struct AskedLater {
     /// Why it is put off: too-cold, too-hot, too-wet, not-level, part-awaited; left out where it could not be told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
+    /// When it was put off, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
 }
 entry!(AskedLater, 'k');
 

@@ -98,8 +98,9 @@ pub(super) fn ask_later(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Late
             return Err(Problem::new("unknown-word", format!("“{why}” is no reason to put it off: {known}")).field("why"));
         }
     };
-    let is_asked = |a: &AskedLater| a.is_same(&l.test, l.at.as_deref(), l.gear.as_deref()) && a.why == l.why;
-    if case.asked_later.iter().any(is_asked) {
+    let is_asked = |a: &AskedLater| a.is_same(&l.test, l.at.as_deref(), l.gear.as_deref()) && a.why.is_none();
+    // A debt has its day: one that was paid and is put off again is another.
+    if l.why.is_none() && case.asked_later.iter().any(is_asked) {
         return Ok(Applied::words(words));
     }
     let id = e.entry_id();
@@ -109,6 +110,7 @@ pub(super) fn ask_later(x: &EditContext, case: &mut Case, e: &CaseEdit, l: &Late
         at: l.at.clone(),
         gear: l.gear.clone(),
         why: l.why.clone(),
+        at_time: e.time(),
     });
     Ok(Applied::made(words, id))
 }

@@ -5,7 +5,7 @@
 //! by limits broken, then residual angle, then the smallest change (Σ |value| over the largest |value| of that adjuster).
 
 use super::angles::{self, Angles, AnglesInput};
-use crate::error::{Problem, finite, positive};
+use crate::error::{Finding, Level, Problem, finite, positive};
 use crate::units::{Degrees, Millimetres, RadPerS2};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -75,6 +75,14 @@ pub struct Adjuster {
     pub deg_per_mm: Option<f64>,
 }
 
+impl Adjuster {
+    /// Whether there is anything to try: a range that is more than 0, holes that were moved, something at hand.
+    pub fn moves(&self) -> bool {
+        let by_range = self.from.is_some() && !(self.from == self.to && self.from == Some(0.0));
+        self.at_hand.is_some() || self.offset_mm.is_some() || by_range
+    }
+}
+
 /// A shaft with its neighbours, and what can be changed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct AnglePlanInput {
@@ -133,6 +141,34 @@ pub struct AnglePlans {
     pub today: Plan,
     /// Best first.
     pub plans: Vec<Plan>,
+    /// What was noticed.
+    pub findings: Vec<Finding>,
+}
+
+impl AnglePlans {
+    fn findings(today: &Plan, best: Option<&Plan>) -> Vec<Finding> {
+        let mut out = vec![];
+        let is_better = |b: &Plan| b.broken < today.broken || b.residual_deg.get() < today.residual_deg.get() - 1e-9;
+        if !best.is_some_and(is_better) {
+            let message = "nothing in these ranges is better than today: widen them, or look at mounts and ride height";
+            out.push(Finding::new("nothing-better", Level::Warn, message));
+        }
+        if let (Some(b), Some(there)) = (best, today.slip_available_mm)
+            && b.slip_mm.get().abs() > there
+        {
+            out.push(Finding::new("slip", Level::Warn, "the first takes more slip than there is"));
+        }
+        out
+    }
+}
+
+/// The best plan that moves a single thing and breaks no limit; none where that is not enough.
+pub fn simplest(input: &AnglePlanInput) -> Option<Plan> {
+    let alone = |a: &Adjuster| {
+        let one = AnglePlanInput { adjusters: vec![a.clone()], ..input.clone() };
+        angle_plan(&one).ok()?.plans.into_iter().find(|p| p.broken == 0)
+    };
+    input.adjusters.iter().filter_map(alone).min_by(|a, b| a.residual_deg.get().total_cmp(&b.residual_deg.get()))
 }
 
 /// What an adjuster does to the points and slopes.
@@ -376,8 +412,9 @@ pub fn angle_plan(input: &AnglePlanInput) -> Result<AnglePlans, Problem> {
     let best = (0..all).into_par_iter().with_min_len(2048).fold(Vec::new, keep).reduce(Vec::new, merge);
     // What is worse than leaving it alone is no plan.
     let helps = best.iter().filter(|r| r.0 <= today.broken);
-    let plans = helps.map(|r| plan(input, &before, &ranges, &values(r.3))).collect::<Result<_, _>>()?;
-    Ok(AnglePlans { today, plans })
+    let plans: Vec<Plan> = helps.map(|r| plan(input, &before, &ranges, &values(r.3))).collect::<Result<_, _>>()?;
+    let findings = AnglePlans::findings(&today, plans.first());
+    Ok(AnglePlans { today, plans, findings })
 }
 
 #[cfg(test)]
@@ -476,6 +513,21 @@ mod tests {
             a.broken.cmp(&b.broken).then(round(a).total_cmp(&round(b))).then(x.total_cmp(y))
         });
         plans.into_iter().map(|p| p.0).collect()
+    }
+
+    #[test]
+    fn the_simplest_plan_moves_one_thing_and_what_does_not_help_is_told() {
+        let v = |to: f64| {
+            input(&json!({"elements": [{"side_deg": 4}, {"side_deg": 0.5}, {"side_deg": 5.9}, {"side_deg": 3}], "rpm": 3600,
+                "joints": ["cross", "cross", "cross"], "lengths_mm": [640, 1180], "slip_available_mm": 0.5, "adjusters": [
+                {"kind": "support-bearing", "joint": 1, "from": 0, "to": to, "step": 5},
+                {"kind": "gearbox-mount", "from": 0, "to": 0.5 * to, "step": 3, "pivot_mm": 900}]}))
+        };
+        let one = simplest(&v(25.0)).unwrap();
+        assert_eq!((one.settings.len(), one.broken, one.settings[0].value), (1, 0, 20.0));
+        let codes = |p: AnglePlans| p.findings.into_iter().map(|f| f.code).collect::<Vec<_>>();
+        assert_eq!(codes(angle_plan(&v(25.0)).unwrap()), ["slip"]);
+        assert_eq!(codes(angle_plan(&v(0.0)).unwrap()), ["nothing-better"]);
     }
 
     proptest! {

@@ -94,6 +94,8 @@ pub struct Backlash {
     pub move_mm: f64,
     /// Change of backlash for a thickness moved across, usual or learnt.
     pub ratio: f64,
+    /// The outcome of the test that it amounts to: `over` is outside the range, on either side.
+    pub outcome: &'static str,
     /// What was noticed.
     pub findings: Vec<Finding>,
     /// The nearest first.
@@ -184,7 +186,8 @@ pub fn backlash(input: &BacklashInput) -> Result<Backlash, Problem> {
         let message = format!("it differs by {spread:.2} mm round the ring: the ring runs out, or dirt is under it");
         findings.push(Finding::new("spread", Level::Warn, message));
     }
-    if mean < low || mean > high {
+    let is_within = (low..=high).contains(&mean);
+    if !is_within {
         findings.push(Finding::new("out-of-range", Level::Over, format!("{mean:.2} mm, wanted {low:.2} to {high:.2} mm")));
     }
     let packs = match (&input.shims, input.pack_mm, input.toward_pinion) {
@@ -197,7 +200,8 @@ pub fn backlash(input: &BacklashInput) -> Result<Backlash, Problem> {
         let message = "the shims on hand do not make up the whole pack: others are needed";
         findings.push(Finding::new("no-pack", Level::Warn, message));
     }
-    Ok(Backlash { mean_mm: mean, spread_mm: spread, move_mm: (mean - middle) / ratio, ratio, findings, packs })
+    let outcome = if is_within { "within" } else { "over" };
+    Ok(Backlash { mean_mm: mean, spread_mm: spread, move_mm: (mean - middle) / ratio, ratio, outcome, findings, packs })
 }
 
 fn packs(

@@ -5,6 +5,7 @@
 
 use crate::error::{Finding, Level, Problem, finite, positive};
 use crate::units::{Degrees, Millimetres};
+use crate::vehicle::{End, Place, PlaceKind, Vehicle};
 use serde::{Deserialize, Serialize};
 
 /// Readings that are taken at most.
@@ -65,6 +66,33 @@ pub struct LashInput {
     /// All of it, read at once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total: Option<LashReading>,
+}
+
+/// What can have play on an axle: id, words, whether it is usually read at the wheels.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LashMember {
+    /// A place, or ring, side-gears, inner, outer, splines.
+    pub id: String,
+    /// What it is called.
+    pub words: String,
+    /// Where it is usually read.
+    pub referred_to: ReferredTo,
+}
+
+/// The chain of an axle, from the gearbox to the wheels.
+pub fn members(v: &Vehicle, end: End) -> Vec<LashMember> {
+    let member = |id: &str, words: &str, referred_to| LashMember { id: id.into(), words: words.into(), referred_to };
+    let is_of_shaft = |p: &Place| matches!(p.kind, PlaceKind::Slip | PlaceKind::Joint | PlaceKind::Coupler) && p.end == Some(end);
+    let mut out: Vec<LashMember> =
+        v.places().iter().filter(|p| is_of_shaft(p)).map(|p| member(&p.id, &p.words, ReferredTo::Shaft)).collect();
+    out.push(member("ring", "ring and pinion", ReferredTo::Shaft));
+    out.push(member("side-gears", "side gears", ReferredTo::Wheel));
+    if v.half_shafts.iter().any(|h| h.corner.end() == end) {
+        out.push(member("inner", "inner joints", ReferredTo::Wheel));
+        out.push(member("outer", "outer joints", ReferredTo::Wheel));
+    }
+    out.push(member("splines", "hub splines", ReferredTo::Wheel));
+    out
 }
 
 /// A member's part.
@@ -187,6 +215,17 @@ mod tests {
     use super::*;
     use crate::error::read_json;
     use serde_json::{Value, json};
+
+    #[test]
+    fn the_chain_is_that_of_the_axle() {
+        use crate::vehicle::sample::{all_wheel_drive, front_drive, rear_drive};
+        let ids = |v: Vehicle, end| members(&v, end).into_iter().map(|m| m.id).collect::<Vec<_>>();
+        let rear = ids(rear_drive(1), End::Rear);
+        assert!(rear.iter().any(|i| i == "prop.rear.j2") && !rear.contains(&"inner".to_string()), "{rear:?}");
+        assert_eq!(ids(front_drive(), End::Front), ["ring", "side-gears", "inner", "outer", "splines"]);
+        assert!(ids(all_wheel_drive(), End::Rear).iter().any(|i| i == "coupler"));
+        assert!(!ids(all_wheel_drive(), End::Front).iter().any(|i| i == "coupler" || i.starts_with("prop.rear")));
+    }
 
     fn of(input: &Value) -> Result<Lash, Problem> {
         lash(&read_json(input).unwrap())

@@ -23,6 +23,7 @@ pub mod preload;
 pub mod ring_clearance;
 pub mod roll_out;
 pub mod runout;
+pub mod shaft_adjusters;
 pub mod shaft_length;
 mod slopes;
 pub mod torque;

@@ -5,6 +5,8 @@ use crate::case::{AskedLater, Case, Measurement};
 use crate::measure::instrument::instrument;
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::wording::test_words;
+use crate::vehicle::is_part_of;
+use jiff::Timestamp;
 
 /// Why something is put off: id and words.
 pub const REASONS: [(&str, &str); 5] = [
@@ -32,14 +34,22 @@ pub struct Owed {
 /// Whether what was put off was made since.
 fn is_made(case: &Case, k: &Knowledge, l: &AskedLater) -> bool {
     let here = |at: Option<&str>| match (l.at.as_deref(), at) {
-        (Some(l), Some(at)) => at.starts_with(l),
+        (Some(l), Some(at)) => is_part_of(at, l),
         _ => true,
     };
+    // What was read before it was put off does not pay for it; what has no time does.
+    let time = |t: &Option<String>| t.as_deref().and_then(|t| t.parse::<Timestamp>().ok());
+    let since = |made: &Option<String>| time(made).zip(time(&l.at_time)).is_none_or(|(made, put_off)| made >= put_off);
     let read = |m: &Measurement| {
-        k.test(&l.test).is_some_and(|t| t.is_read_as(&m.kind)) && here(m.at.as_deref()) && case.stale(m).is_none()
+        k.test(&l.test).is_some_and(|t| t.is_read_as(&m.kind))
+            && here(m.at.as_deref())
+            && since(&m.at_time)
+            && case.stale(m).is_none()
     };
-    let answered =
-        case.observations.iter().any(|o| o.test == l.test && here(o.at.as_deref()) && case.outdated_answer(o).is_none());
+    let answered = case
+        .observations
+        .iter()
+        .any(|o| o.test == l.test && here(o.at.as_deref()) && since(&o.at_time) && case.outdated_answer(o).is_none());
     answered || case.measurements.iter().any(read)
 }
 
@@ -105,5 +115,9 @@ mod tests {
             ..Measurement::default()
         });
         assert!(owed(&case, builtin()).is_empty());
+        // A reading that was there before it was put off again is not the one that is owed.
+        case.measurements[0].at_time = Some("2026-11-30T09:00:00Z".into());
+        case.asked_later[1].at_time = Some("2026-11-30T10:00:00Z".into());
+        assert_eq!(owed(&case, builtin()).len(), 1);
     }
 }

@@ -5,12 +5,13 @@ use super::{Sheet, SheetAnswer, SheetContext};
 use crate::stations::form::FormFields;
 use baricord_core::case::Case;
 use baricord_core::error::{Finding, Level, Problem};
-use baricord_core::measure::angle_plan::{Adjuster, AdjusterKind, AnglePlanInput, AnglePlans, Plan, angle_plan};
-use baricord_core::measure::angle_targets::{AngleTargetsInput, School, USUAL_CLIMB_DEG, angle_targets};
+use baricord_core::measure::angle_plan::{Adjuster, AdjusterKind, AnglePlanInput, AnglePlans, Plan, angle_plan, simplest};
+use baricord_core::measure::angle_targets::{AngleTargetsInput, School, Target, USUAL_CLIMB_DEG, angle_targets};
 use baricord_core::measure::angles::AnglesInput;
 use baricord_core::measure::instrument::Reading;
+use baricord_core::measure::shaft_adjusters::{is_solid, usual_adjusters};
 use baricord_core::units::Unit;
-use baricord_core::vehicle::{AxleKind, PlaceKind, Prop, Vehicle};
+use baricord_core::vehicle::{PlaceKind, Prop, Vehicle};
 
 pub(super) const SHEET: Sheet = Sheet {
     id: "angle-plan",
@@ -45,98 +46,66 @@ fn slopes(case: &Case, at: &str) -> Option<AnglesInput> {
     })
 }
 
-fn is_solid(v: &Vehicle, p: &Prop) -> bool {
-    v.axles.iter().any(|a| a.end == p.end && a.kind == AxleKind::Solid)
-}
-
-/// An adjuster as it stands on the form: id, words, unit, kind, usual from, to, step, its arm and what that is called.
-struct Offered {
+/// An adjuster as it stands on the form: how its fields begin, its words, its unit, what its arm is called.
+struct AdjusterForm {
     id: String,
     words: String,
     unit: Unit,
-    kind: AdjusterKind,
-    usual: [f64; 3],
-    arm: Option<(&'static str, f64)>,
-    joint: Option<usize>,
+    arm: Option<&'static str>,
 }
 
-/// What this vehicle can have.
-fn offered(v: &Vehicle, p: &Prop) -> Vec<Offered> {
-    let mut out = vec![];
-    for k in 1..p.sections.len() {
-        out.push(Offered {
-            id: format!("sb{k}"),
-            words: format!("support bearing {k}, lower +"),
-            unit: Unit::Millimetre,
-            kind: AdjusterKind::SupportBearing,
-            usual: [-25.0, 25.0, 5.0],
-            arm: None,
-            joint: Some(k),
-        });
+impl AdjusterForm {
+    fn of(a: &Adjuster, is_solid: bool) -> Self {
+        let form = |id: &str, words: &str, unit, arm| Self { id: id.into(), words: words.into(), unit, arm };
+        match a.kind {
+            AdjusterKind::SupportBearing => {
+                let k = a.joint.unwrap_or(1);
+                form(&format!("sb{k}"), &format!("support bearing {k}, lower +"), Unit::Millimetre, None)
+            }
+            AdjusterKind::PinionWedge => {
+                let words = if is_solid { "wedge or moved holes, nose up +" } else { "final drive mount, nose up +" };
+                form("wedge", words, Unit::Degree, Some("axle centre to joint"))
+            }
+            AdjusterKind::GearboxMount => {
+                form("mount", "shim at the gearbox mount", Unit::Millimetre, Some("front mount to rear mount"))
+            }
+            AdjusterKind::RideHeight => form("height", "ride height, axle lower +", Unit::Millimetre, None),
+            AdjusterKind::ArmLength => form("arm", "arms longer, axle rearward +", Unit::Millimetre, None),
+        }
     }
-    let (words, kind) =
-        if is_solid(v, p) { ("wedge or moved holes, nose up +", "wedge") } else { ("final drive mount, nose up +", "wedge") };
-    out.push(Offered {
-        id: kind.into(),
-        words: words.into(),
-        unit: Unit::Degree,
-        kind: AdjusterKind::PinionWedge,
-        usual: [-3.0, 3.0, 0.5],
-        arm: Some(("axle centre to joint", 200.0)),
-        joint: None,
-    });
-    out.push(Offered {
-        id: "mount".into(),
-        words: "shim at the gearbox mount".into(),
-        unit: Unit::Millimetre,
-        kind: AdjusterKind::GearboxMount,
-        usual: [0.0, 12.0, 3.0],
-        arm: Some(("front mount to rear mount", 900.0)),
-        joint: None,
-    });
-    if is_solid(v, p) {
-        out.push(Offered {
-            id: "height".into(),
-            words: "ride height, axle lower +".into(),
-            unit: Unit::Millimetre,
-            kind: AdjusterKind::RideHeight,
-            usual: [0.0, 0.0, 10.0],
-            arm: None,
-            joint: None,
-        });
-        out.push(Offered {
-            id: "arm".into(),
-            words: "arms longer, axle rearward +".into(),
-            unit: Unit::Millimetre,
-            kind: AdjusterKind::ArmLength,
-            usual: [0.0, 0.0, 5.0],
-            arm: None,
-            joint: None,
-        });
-    }
-    out
+}
+
+/// What this vehicle can have, each with its form.
+fn offered(v: &Vehicle, p: &Prop) -> Vec<(Adjuster, AdjusterForm)> {
+    let solid = is_solid(v, p);
+    let with_form = |a: Adjuster| {
+        let form = AdjusterForm::of(&a, solid);
+        (a, form)
+    };
+    usual_adjusters(v, p).into_iter().map(with_form).collect()
 }
 
 fn groups(c: &SheetContext) -> Vec<Group> {
     let Some(p) = prop(c.vehicle(), c.at) else { return vec![] };
     let mut out = vec![];
-    for o in offered(c.vehicle(), p) {
-        let [from, to, step] = o.usual;
+    for (a, o) in offered(c.vehicle(), p) {
+        let range = |what: &str, label: &str, x| Field::amount(format!("{}-{what}", o.id), label, o.unit).known(x, 1);
         let mut fields = vec![
-            Field::amount(format!("{}-from", o.id), "from", o.unit).filled(trimmed(from, 1)),
-            Field::amount(format!("{}-to", o.id), "to", o.unit).filled(trimmed(to, 1)),
-            Field::amount(format!("{}-step", o.id), "in steps of", o.unit).filled(trimmed(step, 1)),
+            range("from", "from", a.from),
+            range("to", "to", a.to),
+            range("step", "in steps of", a.step),
             Field { unit: Some(o.unit), ..Field::line(format!("{}-hand", o.id), "or only what is at hand", "0 1 2.5") },
         ];
-        if let Some((words, mm)) = o.arm {
-            fields.push(Field::amount(format!("{}-arm", o.id), words, Unit::Millimetre).filled(trimmed(mm, 0)));
+        if let Some(words) = o.arm {
+            let arm = Field::amount(format!("{}-arm", o.id), words, Unit::Millimetre);
+            fields.push(arm.known(a.arm_mm.or(a.pivot_mm), 0));
         }
-        if o.kind == AdjusterKind::PinionWedge {
+        if a.kind == AdjusterKind::PinionWedge {
             fields.push(Field::amount("holes", "or its holes moved by", Unit::Millimetre));
             fields.push(Field::amount("centres", "over this centre distance", Unit::Millimetre));
         }
         let group = Group::new(o.words, fields);
-        out.push(if from == to { group.folded() } else { group });
+        out.push(if a.from == a.to { group.folded() } else { group });
     }
     let schools = School::ALL.map(|s| (s.id(), s.words()));
     out.push(Group::new(
@@ -150,36 +119,32 @@ fn groups(c: &SheetContext) -> Vec<Group> {
     out
 }
 
+/// The adjusters as they were typed; what has a range of nothing stays out.
 fn adjusters(v: &Vehicle, p: &Prop, f: &FormFields) -> Result<Vec<Adjuster>, Problem> {
     let mut out = vec![];
-    for o in offered(v, p) {
+    for (usual, o) in offered(v, p) {
         let get = |what: &str| f.amount(&format!("{}-{what}", o.id), o.unit);
         let hand = f.amounts(&format!("{}-hand", o.id), o.unit)?;
-        let (mut from, mut to) = (get("from")?, get("to")?);
-        let is = |kind| o.kind == kind;
-        let holes = f.amount("holes", Unit::Millimetre)?.zip(f.amount("centres", Unit::Millimetre)?);
-        let holes = holes.filter(|_| is(AdjusterKind::PinionWedge));
-        if holes.is_some() {
-            (from, to) = (None, None);
-        }
-        if hand.is_empty() && holes.is_none() && (from.is_none() || from == to && from == Some(0.0)) {
-            continue;
-        }
         let arm = f.amount(&format!("{}-arm", o.id), Unit::Millimetre)?;
-        out.push(Adjuster {
-            kind: o.kind,
-            from,
-            to,
+        let holes = match usual.kind {
+            AdjusterKind::PinionWedge => f.amount("holes", Unit::Millimetre)?.zip(f.amount("centres", Unit::Millimetre)?),
+            _ => None,
+        };
+        let range = if holes.is_some() { (None, None) } else { (get("from")?, get("to")?) };
+        let typed = Adjuster {
+            from: range.0,
+            to: range.1,
             step: get("step")?,
             at_hand: (!hand.is_empty()).then_some(hand),
-            arm_mm: arm.filter(|_| is(AdjusterKind::PinionWedge)),
+            arm_mm: usual.arm_mm.and(arm),
+            pivot_mm: usual.pivot_mm.and(arm),
             offset_mm: holes.map(|h| h.0),
             centres_mm: holes.map(|h| h.1),
-            pivot_mm: arm.filter(|_| is(AdjusterKind::GearboxMount)),
-            joint_mm: None,
-            joint: o.joint,
-            deg_per_mm: None,
-        });
+            ..usual
+        };
+        if typed.moves() {
+            out.push(typed);
+        }
     }
     Ok(out)
 }
@@ -230,28 +195,23 @@ fn row(words: String, p: &Plan) -> Vec<String> {
 const HEADINGS: [&str; 7] =
     ["what would cure it", "joints", "left over", "pinion, rad/s²", "slip used", "pinion rearward", "limits broken"];
 
-/// The plans of all adjusters together, and the best one that moves a single thing and is within the limits.
+/// What is planned, and the simplest way.
 struct Plans {
     together: AnglePlans,
     simplest: Option<Plan>,
 }
 
 impl Plans {
-    fn of(v: &Vehicle, p: &Prop, shaft: AnglesInput, f: &FormFields, climb_deg: Option<f64>) -> Result<Self, Problem> {
-        let input = AnglePlanInput {
-            shaft,
-            lengths_mm: p.sections.iter().map(|s| s.length_mm.get()).collect(),
-            adjusters: adjusters(v, p, f)?,
-            slip_available_mm: f.amount("slip", Unit::Millimetre)?,
-            climb_deg,
-        };
-        let alone = |a: &Adjuster| {
-            let one = AnglePlanInput { adjusters: vec![a.clone()], ..input.clone() };
-            angle_plan(&one).ok()?.plans.into_iter().find(|p| p.broken == 0)
-        };
-        let simplest =
-            input.adjusters.iter().filter_map(alone).min_by(|a, b| a.residual_deg.get().total_cmp(&b.residual_deg.get()));
-        Ok(Self { together: angle_plan(&input)?, simplest })
+    fn of(
+        p: &Prop,
+        shaft: AnglesInput,
+        adjusters: Vec<Adjuster>,
+        slip: Option<f64>,
+        climb_deg: Option<f64>,
+    ) -> Result<Self, Problem> {
+        let lengths_mm = p.sections.iter().map(|s| s.length_mm.get()).collect();
+        let input = AnglePlanInput { shaft, lengths_mm, adjusters, slip_available_mm: slip, climb_deg };
+        Ok(Self { together: angle_plan(&input)?, simplest: simplest(&input) })
     }
 
     /// Today, the simplest one, the best few.
@@ -273,58 +233,36 @@ fn answer(c: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
     let p = prop(v, c.at).ok_or_else(|| Problem::new("unknown-place", "this vehicle has no such shaft").field("at"))?;
     let shaft = slopes(c.case, c.at).ok_or_else(|| Problem::new("missing", "read the slopes of this shaft first").field("at"))?;
     let climb = f.amount("climb", Unit::Degree)?.unwrap_or(USUAL_CLIMB_DEG);
-    let school = f.text("school").unwrap_or("cruise");
-    let all = Plans::of(v, p, shaft.clone(), f, (school == "climb").then_some(climb))?;
-    let (rows, plans) = (all.rows(SHOWN), &all.together);
-    let targets = angle_targets(&AngleTargetsInput { shaft: shaft.clone(), climb_deg: Some(climb) })?.targets;
-    let mut findings = vec![];
-    let mut pairs = vec![];
-    let mut is_of_school = false;
-    for t in &targets {
-        let name = t.school.id();
-        let turn = t.turn_deg.get();
-        let way = match turn {
+    let school = School::ALL.into_iter().find(|s| Some(s.id()) == f.text("school")).unwrap_or(School::Cruise);
+    let under_way = (school == School::Climb).then_some(climb);
+    let all = Plans::of(p, shaft.clone(), adjusters(v, p, f)?, f.amount("slip", Unit::Millimetre)?, under_way)?;
+    let (rows, plans) = (all.rows(SHOWN), all.together);
+    let targets = angle_targets(&AngleTargetsInput { shaft, climb_deg: Some(climb) })?.targets;
+    let pair = |t: &Target| {
+        let way = match t.turn_deg.get() {
             x if x.abs() < 0.05 => "as it stands".to_string(),
             x if x > 0.0 => format!("nose {x:.1}° up"),
             x => format!("nose {:.1}° down", -x),
         };
-        pairs.push((t.school.words().to_string(), format!("pinion at {:.1}°, {way}", t.pinion_deg.get())));
-        if name == school {
-            is_of_school = true;
-            findings.push(Finding::new("school", Level::Info, t.why));
-        }
-    }
-    if !is_of_school {
-        findings.push(Finding::new("school", Level::Warn, "that aim does not fit the joints of this shaft"));
-    }
+        (t.school.words().to_string(), format!("pinion at {:.1}°, {way}", t.pinion_deg.get()))
+    };
+    let mut findings = vec![match targets.iter().find(|t| t.school == school) {
+        Some(t) => Finding::new("school", Level::Info, t.why),
+        None => Finding::new("school", Level::Warn, "that aim does not fit the joints of this shaft"),
+    }];
+    findings.extend(plans.findings);
     let best = plans.plans.first();
-    if best.is_none_or(|b| b.broken == plans.today.broken && b.residual_deg.get() >= plans.today.residual_deg.get() - 1e-9) {
-        findings.push(Finding::new(
-            "nothing-better",
-            Level::Warn,
-            "nothing in these ranges is better than today: widen them, or look at mounts and ride height",
-        ));
-    }
-    if let (Some(b), Some(there)) = (best, plans.today.slip_available_mm)
-        && b.slip_mm.get().abs() > there
-    {
-        findings.push(Finding::new("slip", Level::Warn, "the first takes more slip than there is"));
-    }
-    let best_words = best.map(plan_words);
+    let words = |b: &Plan| {
+        let (then, today) = (b.torsional_rads2.get(), plans.today.torsional_rads2.get());
+        format!("{}: pinion {then:.0} rad/s², today {today:.0}", plan_words(b))
+    };
     Ok(SheetAnswer {
-        figures: best_words.iter().map(|w| ("best".to_string(), w.clone())).collect(),
-        beside: Some(("By the pinion alone it would take", pairs)),
+        figures: best.iter().map(|b| ("best".to_string(), plan_words(b))).collect(),
+        beside: Some(("By the pinion alone it would take", targets.iter().map(pair).collect())),
         headings: HEADINGS.to_vec(),
         rows,
         findings,
-        words: best.map_or(String::new(), |b| {
-            format!(
-                "{}: pinion {:.0} rad/s², today {:.0}",
-                plan_words(b),
-                b.torsional_rads2.get(),
-                plans.today.torsional_rads2.get()
-            )
-        }),
+        words: best.map_or(String::new(), words),
         ..SheetAnswer::default()
     })
 }
@@ -336,16 +274,7 @@ pub(in crate::stations) fn plan_rows(
     shaft: &AnglesInput,
 ) -> Option<(Vec<&'static str>, Vec<Vec<String>>)> {
     let p = prop(v, at)?;
-    let mut f = vec![];
-    for o in offered(v, p) {
-        let [from, to, step] = o.usual;
-        for (what, x) in [("from", from), ("to", to), ("step", step)] {
-            f.push((format!("{}-{what}", o.id), trimmed(x, 1)));
-        }
-        if let Some((_, mm)) = o.arm {
-            f.push((format!("{}-arm", o.id), trimmed(mm, 0)));
-        }
-    }
-    let plans = Plans::of(v, p, shaft.clone(), &FormFields::metric(f), None).ok()?;
+    let adjusters = usual_adjusters(v, p).into_iter().filter(Adjuster::moves).collect();
+    let plans = Plans::of(p, shaft.clone(), adjusters, None, None).ok()?;
     (plans.together.today.broken > 0).then(|| (HEADINGS.to_vec(), plans.rows(3)))
 }

@@ -5,9 +5,9 @@ use super::pictures::{Bar, bars};
 use super::{Sheet, SheetAnswer, SheetContext};
 use crate::stations::form::FormFields;
 use baricord_core::error::Problem;
-use baricord_core::measure::lash::{LashInput, LashReading, ReferredTo, Side, lash};
+use baricord_core::measure::lash::{LashInput, LashMember, LashReading, ReferredTo, Side, lash, members};
 use baricord_core::units::{Degrees, Millimetres, Unit};
-use baricord_core::vehicle::{PlaceKind, Vehicle};
+use baricord_core::vehicle::{End, PlaceKind};
 
 pub(super) const SHEET: Sheet = Sheet {
     id: "lash",
@@ -30,43 +30,27 @@ const READ_AS: [(&str, &str); 5] = [
     ("arc", "arc at the shaft, mm"),
 ];
 
-/// What play there is on this axle, from the gearbox to the wheels: id, words.
-fn members(v: &Vehicle, at: &str) -> Vec<(String, String, &'static str)> {
-    let end = v.place(at).and_then(|p| p.end);
-    let mut out = vec![];
-    for p in v.places().into_iter().filter(|p| p.end == end || p.kind == PlaceKind::Coupler) {
-        match p.kind {
-            PlaceKind::Slip | PlaceKind::Joint => out.push((p.id, p.words, "shaft")),
-            PlaceKind::Coupler => out.push((p.id, p.words, "shaft")),
-            _ => {}
-        }
-    }
-    out.push(("ring".into(), "ring and pinion".into(), "shaft"));
-    out.push(("side-gears".into(), "side gears".into(), "wheel"));
-    if v.half_shafts.iter().any(|h| Some(h.corner.end()) == end) {
-        out.push(("inner".into(), "inner joints".into(), "wheel"));
-        out.push(("outer".into(), "outer joints".into(), "wheel"));
-    }
-    out.push(("splines".into(), "hub splines".into(), "wheel"));
-    out
+fn end_of(c: &SheetContext) -> Option<End> {
+    c.vehicle().place(c.at).and_then(|p| p.end)
 }
 
-fn ratio(v: &Vehicle, at: &str) -> Option<f64> {
-    v.place(at).and_then(|p| p.end).and_then(|e| v.final_ratio(e))
+fn chain(c: &SheetContext) -> Vec<LashMember> {
+    end_of(c).map(|end| members(c.vehicle(), end)).unwrap_or_default()
 }
 
 fn groups(c: &SheetContext) -> Vec<Group> {
-    let v = c.vehicle();
+    let ratio = end_of(c).and_then(|e| c.vehicle().final_ratio(e));
     let mut out = vec![Group::new(
         "The whole play",
         vec![
             Field::number("total", "read at the shaft, °"),
-            Field::number("ratio", "final drive").known(ratio(v, c.at), 3),
+            Field::number("ratio", "final drive").known(ratio, 3),
             Field::amount("radius", "radius of the clamp, where arcs are read", Unit::Millimetre),
             Field::tick("locked", "the differential is locked"),
         ],
     )];
-    for (id, words, usual) in members(v, c.at) {
+    for LashMember { id, words, referred_to } in chain(c) {
+        let usual = if referred_to == ReferredTo::Wheel { "wheel" } else { "shaft" };
         let how = Field::choice(format!("{id}-as"), "read as", &READ_AS).filled(usual);
         out.push(Group::new(words, vec![Field::number(format!("{id}-x"), "play"), how]));
     }
@@ -77,7 +61,7 @@ fn answer(c: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
     let locked = f.ticked("locked");
     let radius = f.amount("radius", Unit::Millimetre)?.map(Millimetres);
     let mut readings = vec![];
-    for (id, words, _) in members(c.vehicle(), c.at) {
+    for LashMember { id, words, .. } in chain(c) {
         let Some(x) = f.number(&format!("{id}-x"))? else { continue };
         let how = f.text(&format!("{id}-as")).unwrap_or("shaft");
         let is_arc = how == "arc";
@@ -121,7 +105,7 @@ fn answer(c: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
             value: rest,
             shown: format!("{rest:.2}°, {share:.0} %"),
             limit: None,
-            is_over: share > 20.0,
+            is_over: l.findings.iter().any(|f| f.code == "unexplained"),
         });
     }
     let largest = l.members.iter().max_by(|a, b| a.deg.get().total_cmp(&b.deg.get()));

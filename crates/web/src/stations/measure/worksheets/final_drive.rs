@@ -160,7 +160,6 @@ fn backlash_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Prob
     };
     let hands: Vec<Hand> = readings.iter().enumerate().map(hand).collect();
     let [low, high] = range.unwrap_or(USUAL_RANGE_MM);
-    let within = (low..=high).contains(&b.mean_mm);
     let way = match b.move_mm {
         m if m.abs() < 0.005 => "none".to_string(),
         m if m > 0.0 => format!("{m:.2} mm to the side that brings the ring nearer"),
@@ -182,7 +181,7 @@ fn backlash_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Prob
         rows,
         words: format!("mean {:.2} mm, spread {:.2} mm, wanted {low:.2} to {high:.2} mm", b.mean_mm, b.spread_mm),
         beside: None,
-        outcome: Some(("backlash", if within { "within" } else { "over" }.into())),
+        outcome: Some(("backlash", b.outcome.into())),
         findings: b.findings,
     })
 }
@@ -247,9 +246,14 @@ fn preload_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Probl
     })
 }
 
-const ALONG: [(&str, &str); 3] =
-    [("centre", "in the middle"), ("toe", "at the toe, inner end"), ("heel", "at the heel, outer end")];
-const HEIGHT: [(&str, &str); 3] = [("centre", "half way up"), ("face", "at the tips"), ("flank", "at the roots")];
+const ALONG: [(&str, &str); 4] = [
+    ("", "not looked at yet"),
+    ("centre", "in the middle"),
+    ("toe", "at the toe, inner end"),
+    ("heel", "at the heel, outer end"),
+];
+const HEIGHT: [(&str, &str); 4] =
+    [("", "not looked at yet"), ("centre", "half way up"), ("face", "at the tips"), ("flank", "at the roots")];
 
 fn pattern_groups(c: &SheetContext) -> Vec<Group> {
     let [low, high] = range_of(c.vehicle());
@@ -274,24 +278,35 @@ fn pattern_groups(c: &SheetContext) -> Vec<Group> {
     ]
 }
 
-fn pattern_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
-    let side = |name: &str| {
-        let along = match f.text(&format!("{name}-along")) {
-            Some("toe") => Along::Toe,
-            Some("heel") => Along::Heel,
-            _ => Along::Centre,
-        };
-        let height = match f.text(&format!("{name}-height")) {
-            Some("face") => Height::Face,
-            Some("flank") => Height::Flank,
-            _ => Height::Centre,
-        };
-        Pattern { along, height }
+/// The pattern of a side; none where it was not looked at. Both what it is along and up the tooth are said, or neither.
+fn pattern_of(f: &FormFields, side: &str) -> Result<Option<Pattern>, Problem> {
+    let along = match f.text(&format!("{side}-along")) {
+        Some("toe") => Some(Along::Toe),
+        Some("heel") => Some(Along::Heel),
+        Some("centre") => Some(Along::Centre),
+        _ => None,
     };
-    let (drive, coast) = (side("drive"), side("coast"));
+    let height = match f.text(&format!("{side}-height")) {
+        Some("face") => Some(Height::Face),
+        Some("flank") => Some(Height::Flank),
+        Some("centre") => Some(Height::Centre),
+        _ => None,
+    };
+    match (along, height) {
+        (Some(along), Some(height)) => Ok(Some(Pattern { along, height })),
+        (None, None) => Ok(None),
+        (None, _) => Err(Problem::new("missing", format!("where along the tooth, {side} side?")).field(format!("{side}-along"))),
+        (_, None) => Err(Problem::new("missing", format!("where up the tooth, {side} side?")).field(format!("{side}-height"))),
+    }
+}
+
+fn pattern_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Problem> {
+    let (drive, coast) = (pattern_of(f, "drive")?, pattern_of(f, "coast")?);
+    let drive =
+        drive.ok_or_else(|| Problem::new("missing", "where does the paint lie on the drive side?").field("drive-along"))?;
     let p = contact_pattern(&ContactPatternInput {
         drive,
-        coast: Some(coast),
+        coast,
         backlash_mm: f.dial("backlash")?,
         range_mm: f.dial_range("low", "high")?,
     })?;
@@ -308,7 +323,8 @@ fn pattern_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Probl
         };
         (along, up)
     };
-    let (d, c) = (drawn(drive), drawn(coast));
+    let sides = [("drive side", Some(drive)), ("coast side", coast)];
+    let shown: Vec<(&str, i8, i8)> = sides.into_iter().filter_map(|(name, p)| p.map(drawn).map(|(a, u)| (name, a, u))).collect();
     let what = match (p.moved, p.way) {
         (Moved::Pinion, Way::Nearer) => "pinion nearer the ring: thicker shim behind its head",
         (Moved::Pinion, _) => "pinion away from the ring: thinner shim behind its head",
@@ -317,7 +333,7 @@ fn pattern_answer(_: &SheetContext, f: &FormFields) -> Result<SheetAnswer, Probl
         (Moved::Nothing, _) => "nothing: it is good",
     };
     Ok(SheetAnswer {
-        picture: tooth("The painted pattern on drive and coast side", &[("drive side", d.0, d.1), ("coast side", c.0, c.1)]),
+        picture: tooth("The painted pattern on drive and coast side", &shown),
         figures: vec![("move".into(), what.into())],
         pairs: vec![("because it lies".into(), p.why.clone())],
         words: format!("{}; {what}", p.why),

@@ -143,15 +143,11 @@ struct Asked {
     at: Option<String>,
 }
 
+/// An answer as the page shows it.
 #[derive(Template, Default)]
 #[template(path = "measure/worksheets/answer.html")]
 struct AnswerView {
-    picture: String,
-    figures: Vec<(String, String)>,
-    pairs: Vec<(String, String)>,
-    headings: Vec<&'static str>,
-    rows: Vec<Vec<String>>,
-    beside: Option<(&'static str, Vec<(String, String)>)>,
+    a: SheetAnswer,
     findings: Vec<(String, &'static str)>,
     problem: String,
     /// What the button keeps; empty where nothing is kept.
@@ -184,14 +180,9 @@ fn view(answer: Result<SheetAnswer, Problem>, is_blank: bool) -> Result<String, 
                 Some((_, outcome)) => format!("Save as answer: {}", outcome.replace('-', " ")),
                 None => "Keep as a note".into(),
             },
-            picture: a.picture,
-            figures: a.figures,
-            pairs: a.pairs,
-            headings: a.headings,
-            rows: a.rows,
-            beside: a.beside,
             findings: a.findings.iter().map(finding_line).collect(),
             problem: String::new(),
+            a,
         },
         // Nothing was typed yet: nothing is wrong.
         Err(_) if is_blank => AnswerView::default(),

@@ -1,5 +1,6 @@
 //! Pictures of the sheets: a clock for what lies round a turn, a bar with the band that is wanted, a stack, a curve.
 
+use crate::charts::clock_face;
 use crate::drawing::esc;
 use std::fmt::Write;
 
@@ -21,15 +22,7 @@ pub(super) fn clock(label: &str, hands: &[Hand], middle: &str) -> String {
     let at = |deg: f64, radius: f64| (c + radius * deg.to_radians().sin(), c - radius * deg.to_radians().cos());
     let mut o = format!(r#"<svg class="dial clock" viewBox="-14 0 328 300" role="img" aria-label="{}">"#, esc(label));
     let _ = write!(o, r#"<circle class="frame" cx="{c}" cy="{c}" r="{r}"/><circle class="hair" cx="{c}" cy="{c}" r="134"/>"#);
-    for k in 0..24 {
-        let d = 15.0 * f64::from(k);
-        let ((x1, y1), (x2, y2)) = (at(d, 134.0), at(d, if k % 3 == 0 { 124.0 } else { 129.0 }));
-        let _ = write!(o, r#"<line class="line" x1="{x1:.1}" y1="{y1:.1}" x2="{x2:.1}" y2="{y2:.1}"/>"#);
-    }
-    for d in [0.0, 90.0, 180.0, 270.0] {
-        let (x, y) = at(d, 145.0);
-        let _ = write!(o, r#"<text class="figure mid" x="{x:.1}" y="{:.1}">{d:.0}°</text>"#, y + 4.5);
-    }
+    o += &clock_face((c, c));
     for h in hands {
         let (x, y) = at(h.deg, r * h.reach.clamp(0.0, 1.1));
         if h.is_arm {
