@@ -48,6 +48,17 @@ enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// Steps, schedule, kit and restore list of the repairs that stand in a case.
+    RepairPlan {
+        /// Folder, zip or case.json.
+        case: PathBuf,
+        /// As JSON.
+        #[arg(long)]
+        json: bool,
+        /// What is off is put back as it was, unrepaired.
+        #[arg(long)]
+        put_back: bool,
+    },
     /// Before against after, order by order.
     Verify {
         /// Folder, zip or case.json.
@@ -79,6 +90,7 @@ pub fn run(cli: Cli) -> Result<(), Problem> {
         Command::Analyze { case, recording, json } => analyze(&case, recording.as_deref(), json),
         Command::Diagnose { case, json } => diagnose(&case, json),
         Command::FirstSteps { json } => first_steps(json),
+        Command::RepairPlan { case, json, put_back } => crate::plan_output::repair_plan(&case, json, put_back),
         Command::Verify { case, json } => prove(&case, json),
         Command::Serve(a) => crate::serve::run(a),
         Command::Workshop(c) => with_database(crate::people::workshop(c)),
@@ -101,7 +113,7 @@ fn with_database(work: impl Future<Output = Result<(), Problem>>) -> Result<(), 
     runtime.map_err(|e| Problem::new("cannot-start", e.to_string()))?.block_on(work)
 }
 
-fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {
+pub(crate) fn print_json<T: Serialize>(value: &T) -> Result<(), Problem> {
     let text = serde_json::to_string_pretty(value).map_err(|e| Problem::new("cannot-write", e.to_string()))?;
     outln!("{text}");
     Ok(())

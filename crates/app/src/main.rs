@@ -3,6 +3,7 @@
 mod commands;
 mod database;
 mod output;
+mod plan_output;
 mod people;
 mod serve;
 mod server;

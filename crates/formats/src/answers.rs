@@ -8,6 +8,8 @@ use baricord_core::error::Problem;
 use baricord_core::proof::verify::{self, Verification};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::{self, Diagnosis, attribution};
+use baricord_core::repair::procedures::shipped_procedures;
+use baricord_core::repair::repair_plan::{self, Aim, RepairPlan};
 
 /// Order work on the recordings of a case, or on one of them.
 pub fn analyze(source: &CaseSource, only: Option<&str>) -> Result<Analysis, Problem> {
@@ -52,4 +54,10 @@ pub fn prove(source: &CaseSource) -> Result<Verification, Problem> {
     let tracked = analysis::track(&case, &read_all(&case, source), &Silent)?;
     let found = attribution::read_tracked(&case, &tracked, &Silent)?;
     Ok(verify::verify(&case, &tracked, &found))
+}
+
+/// The plan of the repairs that stand in the case.
+pub fn repair_plan(source: &CaseSource, aim: Aim) -> Result<RepairPlan, Problem> {
+    let case = Case::from_json(&source.document)?;
+    Ok(repair_plan::repair_plan(&case, builtin(), shipped_procedures(), aim))
 }

@@ -12,6 +12,7 @@ use axum::routing::{get, post};
 use axum::{Json, Router};
 use baricord_core::calc;
 use baricord_core::error::Problem;
+use baricord_core::repair::repair_plan::Aim;
 use baricord_formats::{CaseSource, answers};
 use baricord_store::StoreError;
 use baricord_store::people::Person;
@@ -196,6 +197,17 @@ async fn verify(_c: Caller, State(app): State<App>, r: Request) -> Result<impl I
     answer(&app, r, answers::prove).await
 }
 
+#[derive(Deserialize)]
+struct PlanAim {
+    #[serde(default)]
+    put_back: bool,
+}
+
+async fn repair_plan(_c: Caller, State(app): State<App>, Query(q): Query<PlanAim>, r: Request) -> Result<impl IntoResponse, ApiError> {
+    let aim = if q.put_back { Aim::PutBack } else { Aim::Repair };
+    answer(&app, r, move |s| answers::repair_plan(s, aim)).await
+}
+
 /// The description that programs read: OpenAPI 3.1.
 async fn description() -> Json<Value> {
     let error = json!({"type": "object", "required": ["error"], "properties": {"error": {"type": "object", "required": ["code", "message"],
@@ -233,6 +245,8 @@ async fn description() -> Json<Value> {
                 json!([{"name": "recording", "in": "query", "required": false, "schema": {"type": "string"}}])),
             "/api/v1/diagnose": of_case("ranked causes for each symptom, and the next tests", json!([])),
             "/api/v1/verify": of_case("before against after, order by order", json!([])),
+            "/api/v1/repair-plan": of_case("steps, schedule, kit and restore list of the repairs that stand in the case (docs/repair-plan.md)",
+                json!([{"name": "put_back", "in": "query", "required": false, "schema": {"type": "boolean"}}])),
             "/api/v1/cases/{id}/edits": {"post": {
                 "summary": "edits of a case of the caller's workshop, one after the other; each is applied, was there already, stands beside another's, or is refused. Acts and their shapes: docs/edits.md",
                 "parameters": [{"name": "id", "in": "path", "required": true, "schema": {"type": "string", "format": "uuid"}}],
@@ -248,7 +262,7 @@ async fn description() -> Json<Value> {
 }
 
 async fn nowhere() -> ApiError {
-    fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify and openapi.json")
+    fail(StatusCode::NOT_FOUND, "no-such-path", "there is calc/NAME, analyze, diagnose, verify, repair-plan and openapi.json")
 }
 
 pub(crate) fn slow_down(e: GovernorError) -> Response<Body> {
@@ -268,6 +282,7 @@ pub fn routes(app: App) -> Router<App> {
         .route("/analyze", post(analyze))
         .route("/diagnose", post(diagnose))
         .route("/verify", post(verify))
+        .route("/repair-plan", post(repair_plan))
         .fallback(nowhere);
     let calls = match limit {
         Some(config) => calls.layer(GovernorLayer::new(Arc::new(config)).error_handler(slow_down)),

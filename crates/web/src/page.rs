@@ -12,6 +12,7 @@ use crate::safety_findings::SafetyFindings;
 use crate::wording::{simulated_words, subtitle};
 use baricord_core::permission::Act;
 use baricord_core::reasoning::{OpenSymptom, SymptomAnswer};
+use baricord_core::repair::teardown::Teardown;
 use baricord_core::workflow::Station;
 use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
@@ -119,6 +120,13 @@ pub struct Frame {
 }
 
 impl Frame {
+    /// Draws the driveline as it is taken apart, in place of what is suspect.
+    pub fn take_apart(&mut self, k: &LoadedCase, t: &Teardown) {
+        let href = Some(format!("/cases/{}/part/", k.stored.id));
+        let marks = drawing::Marks { href, apart: Some(t.clone()), ..drawing::Marks::default() };
+        self.band = drawing::band(&k.case().vehicle, &marks);
+    }
+
     /// Builds the frame around a page.
     pub fn new(m: &Member, k: &LoadedCase, station: Station) -> Self {
         let case = k.case();

@@ -148,6 +148,12 @@ pub struct Repair {
     /// What was noted with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// The way in that was chosen, where it is not the usual one: an id of the repair plan's ways.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub way: Option<String>,
+    /// Which boot of a half shaft: inner or outer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boot: Option<String>,
     /// Steps of the plan that are done.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub done: Vec<StepDone>,

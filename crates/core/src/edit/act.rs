@@ -72,6 +72,12 @@ pub enum CaseAct {
     PlanWork(Box<PlannedWork>),
     /// What will be done in a repair is written down.
     PlanRepair(Box<RepairDetails>),
+    /// How a repair is done: the way in, which gear, which boot.
+    SpecifyRepair(RepairSpecification),
+    /// Steps of the repair plan are done.
+    FinishSteps(RepairSteps),
+    /// Steps that were ticked are not done after all.
+    ReopenSteps(RepairSteps),
     /// A repair is done and waits for its proof.
     FinishRepair(Box<RepairDetails>),
     /// A repair will not be made.
@@ -522,6 +528,33 @@ pub struct RepairDetails {
     /// Torques with their source; those that stand there are replaced.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub torques: Vec<Torque>,
+}
+
+/// What a plan asks of a repair; what is left out stays as it is.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct RepairSpecification {
+    /// Id of the repair.
+    pub id: String,
+    /// The way in, an id of the plan's ways; empty for the usual one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub way: Option<String>,
+    /// In which gear.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gear: Option<String>,
+    /// inner or outer.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub boot: Option<String>,
+}
+
+/// Steps of the repair plan.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RepairSteps {
+    /// Id of a repair that they are for.
+    pub id: String,
+    /// Their ids.
+    pub steps: Vec<String>,
 }
 
 impl RepairDetails {

@@ -18,6 +18,7 @@ mod dimensions;
 pub mod entry_kind;
 mod lift;
 pub mod mend;
+mod repair_steps;
 mod repairs;
 pub mod take_back;
 pub mod vehicle;
@@ -165,6 +166,10 @@ impl CaseEdit {
             CaseAct::SettleFinding(e) => vec![path(&["found", &e.id])],
             CaseAct::CancelRepair(e) => vec![path(&["repairs", &e.id])],
             CaseAct::PlanRepair(d) => repair(d),
+            CaseAct::SpecifyRepair(d) => {
+                let said = [("way", d.way.is_some()), ("gear", d.gear.is_some()), ("boot", d.boot.is_some())];
+                said.iter().filter(|s| s.1).map(|s| path(&["repairs", &d.id, s.0])).collect()
+            }
             CaseAct::FinishRepair(d) => [repair(d), vec![path(&["repairs", &d.id, "result"])]].concat(),
             CaseAct::JudgeRepair(j) => vec![path(&["repairs", &j.id, "result"])],
             CaseAct::ReopenRepair(e) => vec![path(&["repairs", &e.id, "result"])],
@@ -247,6 +252,9 @@ impl EditContext<'_> {
             CaseAct::ReplaceAsDue(c) => repairs::replace_as_due(self, case, e, c),
             CaseAct::PlanWork(w) => repairs::plan_work(self, case, e, w),
             CaseAct::PlanRepair(d) => repairs::plan(self, case, d),
+            CaseAct::SpecifyRepair(d) => repair_steps::specify(self, case, d),
+            CaseAct::FinishSteps(d) => repair_steps::finish(self, case, e, d),
+            CaseAct::ReopenSteps(d) => repair_steps::reopen(self, case, d),
             CaseAct::FinishRepair(d) => repairs::finish(self, case, d),
             CaseAct::CancelRepair(id) => repairs::cancel(self, case, id),
             CaseAct::JudgeRepair(j) => repairs::judge(case, j),

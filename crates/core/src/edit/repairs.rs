@@ -80,7 +80,7 @@ pub(super) fn plan_work(x: &EditContext, case: &mut Case, e: &CaseEdit, w: &Plan
     Ok(Applied::made(format!("planned: {}", words(x, case, &id)), id))
 }
 
-fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Repair, Problem> {
+pub(super) fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Repair, Problem> {
     let gone = || Problem::new("missing", "this repair is not there any more").field("id");
     let r = case.repairs.iter_mut().find(|r| r.id == id).ok_or_else(gone)?;
     if r.is_open() {
@@ -124,19 +124,21 @@ pub(super) fn plan(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Resul
     Ok(Applied::words(format!("repair planned: {}", words(x, case, &d.id))))
 }
 
-fn words(x: &EditContext, case: &Case, id: &str) -> String {
+pub(super) fn words(x: &EditContext, case: &Case, id: &str) -> String {
     case.repairs.iter().find(|r| r.id == id).map_or(String::new(), |r| repair_words(x.knowledge, case, r))
 }
 
 pub(super) fn finish(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Result<Applied, Problem> {
+    let is_marked = super::repair_steps::is_marked(x, case, &d.id);
     let r = open_repair(case, &d.id)?;
     write(r, d)?;
     let needs_marks = x.knowledge.fault(&r.fault).is_some_and(Fault::needs_marks);
-    if needs_marks && r.marks.is_none() {
+    if needs_marks && r.marks.is_none() && !is_marked {
         let message = "say how the flanges were marked before they were parted; without marks the balance is lost";
         return Err(Problem::new("marks", message).field("marks"));
     }
     r.result = Some("open".into());
+    r.stage = Some("done".into());
     Ok(Applied::words(format!("repair done: {}", words(x, case, &d.id))))
 }
 

@@ -57,7 +57,7 @@ impl OpenedPlaces {
                 nearby: of(&|p| p.kind == Slip || p.id == "mount.gearbox"),
             },
             Coupler => Self { off: vec![at.clone()], nearby: vec![] },
-            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust => {
+            Engine | Mount | Strut | Wheel | Prop | Section | Joint | Support | Slip | HalfBearing | Brake | Exhaust | Body => {
                 Self::default()
             }
         }

@@ -36,6 +36,7 @@ fn zone_key(v: &Vehicle, f: &Fault, h: &Hypothesis) -> &'static str {
         K::Engine => "engine",
         K::Clutch => "clutch",
         K::Exhaust => "exhaust",
+        K::Body => "flat",
         K::Mount => match p.id.as_str() {
             "mount.engine" => "engine",
             "mount.diff" => "final-drive",

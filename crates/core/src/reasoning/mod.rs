@@ -25,7 +25,7 @@ pub mod likelihood;
 mod measurement_evidence;
 mod open_symptom;
 mod open_tests;
-mod place_kinds;
+pub(crate) mod place_kinds;
 pub mod plan;
 mod preparation;
 mod prior;

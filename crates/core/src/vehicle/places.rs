@@ -49,6 +49,8 @@ pub enum PlaceKind {
     Brake,
     /// The exhaust.
     Exhaust,
+    /// What stands around the driveline: battery, subframes. It is no place of a vehicle's own list.
+    Body,
 }
 
 /// One place of one vehicle.

@@ -1,5 +1,6 @@
 //! The vehicle's driveline as a drawing: the page's own heading. Rendered on the server as SVG.
 
+mod apart;
 mod hands;
 mod labels;
 mod layout;

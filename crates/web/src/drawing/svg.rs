@@ -1,8 +1,10 @@
 //! The drawing as SVG: line weights for parts, hatching for suspicion, a tick and a strike for what
 //! is cleared, readings pinned where they were taken. No style attributes; classes only.
 
+use super::apart;
 use super::labels::{labels, pair, pins};
 use super::layout::{HEIGHT, Part, Rect, Sheet, lay_out};
+use baricord_core::repair::teardown::Teardown;
 use baricord_core::vehicle::{JointKind, PlaceKind, Vehicle};
 use std::collections::{HashMap, HashSet};
 use std::fmt::Write;
@@ -35,6 +37,8 @@ pub struct Marks {
     pub rungs: HashMap<String, Vec<String>>,
     /// Where a click on a part leads; the place is put behind it.
     pub href: Option<String>,
+    /// How it is taken apart.
+    pub apart: Option<Teardown>,
 }
 
 /// Escapes text for SVG.
@@ -61,9 +65,10 @@ fn render(v: &Vehicle, s: &Sheet, m: &Marks, class: &str, id: &str, words: bool)
     let mut o = String::with_capacity(24_000);
     let _ = write!(
         o,
-        r#"<svg class="{class}" viewBox="0 0 {} {HEIGHT}" role="group" aria-label="Driveline of {}, plan view, front to the left">"#,
+        r#"<svg class="{class}" viewBox="0 0 {} {HEIGHT}" role="group" aria-label="Driveline of {}, plan view, front to the left{}">"#,
         s.width,
-        esc(&v.name)
+        esc(&v.name),
+        esc(&m.apart.as_ref().map(|t| apart::words(s, t)).unwrap_or_default())
     );
     let _ = write!(
         o,
@@ -80,9 +85,19 @@ fn render(v: &Vehicle, s: &Sheet, m: &Marks, class: &str, id: &str, words: bool)
         );
     }
     for p in &s.parts {
+        let out = m.apart.as_ref().filter(|t| apart::is_off(t, &p.place)).map(|_| apart::lifted(s, p));
+        if let Some((dx, dy)) = out {
+            apart::ghost(&mut o, p.rect);
+            let _ = write!(o, r#"<g class="lifted" transform="translate({dx:.1} {dy:.1})">"#);
+        }
         part(&mut o, v, p, m, id, words);
+        if out.is_some() {
+            o.push_str("</g>");
+        }
     }
-    if words {
+    if let Some(t) = &m.apart {
+        apart::over(&mut o, s, t);
+    } else if words {
         pair(&mut o, s, m);
         let taken = pins(&mut o, s, m);
         labels(&mut o, v, s, m, taken);
@@ -318,7 +333,7 @@ fn shape(o: &mut String, v: &Vehicle, p: &Part) {
         }
         PlaceKind::Hub | PlaceKind::HalfBearing => rect(o, "body", r, 0.0),
         PlaceKind::Brake => rect(o, "body", r, 2.0),
-        PlaceKind::Exhaust => rect(o, "tube", r, 2.5),
+        PlaceKind::Exhaust | PlaceKind::Body => rect(o, "tube", r, 2.5),
         PlaceKind::Wheel => {
             rect(o, "body", r, 5.0);
             for k in 1..4 {

@@ -1,5 +1,8 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
+mod plan_view;
+
+use self::plan_view::PlanView;
 use crate::App;
 use crate::auth::Member;
 use crate::edits::{keep, keep_now};
@@ -18,7 +21,7 @@ use axum::routing::{get, post};
 use baricord_core::case::fault_at::FaultAt;
 use baricord_core::case::vocabulary::TASKS;
 use baricord_core::case::{Repair, Torque};
-use baricord_core::edit::act::{CaseAct, EntryId, EntryKind, PlannedWork, RepairDetails};
+use baricord_core::edit::act::{CaseAct, EntryId, EntryKind, PlannedWork, RepairDetails, RepairSpecification, RepairSteps};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::knowledge::Fault;
@@ -60,6 +63,9 @@ struct RepairForm {
 #[template(path = "repair/repair.html")]
 struct RepairPage {
     f: Frame,
+    /// Every step of all that is open.
+    steps: Option<PlanView>,
+    has_steps_left: bool,
     plan: Option<RepairForm>,
     /// All that are open: id, words, whether it is the one shown. Where one is open, none.
     open: Vec<(String, String, bool)>,
@@ -75,18 +81,26 @@ pub(crate) struct WhichRepair {
     pub s: Option<String>,
     #[serde(default)]
     pub r: Option<String>,
+    /// Whether all is put back unrepaired.
+    #[serde(default)]
+    pub back: Option<String>,
 }
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichRepair>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     drop(s);
-    let slot = m.page_slot(&k, "repair", &w.r);
-    slot.or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open, w.r.as_deref())))).await
+    let slot = m.page_slot(&k, "repair", &(&w.r, &w.back));
+    slot.or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open, &w)))).await
 }
 
-fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, wanted: Option<&str>) -> RepairPage {
-    let f = Frame::new(m, k, Station::Repair);
+fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, w: &WhichRepair) -> RepairPage {
+    let wanted = w.r.as_deref();
+    let steps = PlanView::new(k, w.back.as_deref() == Some("yes"));
+    let mut f = Frame::new(m, k, Station::Repair);
+    if let Some(t) = &steps {
+        f.take_apart(k, &t.teardown);
+    }
     let (kb, case) = (&*k.knowledge, k.case());
     let words = |r: &Repair| repair_words(kb, case, r);
     let all_open: Vec<&Repair> = case.repairs.iter().filter(|r| r.is_open()).collect();
@@ -99,6 +113,9 @@ fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, wante
             source: t.source.clone(),
         };
         let mut torques: Vec<TorqueRow> = r.torques.iter().map(row).collect();
+        // A line for each fastener whose torque nobody has looked up.
+        let missing = steps.iter().flat_map(|t| &t.figures).filter(|w| !r.torques.iter().any(|t| t.what == **w));
+        torques.extend(missing.map(|w| TorqueRow { what: w.clone(), nm: String::new(), source: String::new() }));
         while torques.len() < TORQUE_ROWS {
             torques.push(TorqueRow { what: String::new(), nm: String::new(), source: String::new() });
         }
@@ -132,7 +149,8 @@ fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, wante
     let tabs = all_open.iter().filter(|_| all_open.len() > 1);
     let is_shown = |r: &Repair| open.is_some_and(|o| o.id == r.id);
     let open = tabs.map(|r| (r.id.clone(), format!("{} ({})", words(r), repair_state_words(r)), is_shown(r))).collect();
-    RepairPage { plan, open, tasks: TASKS, earlier, f }
+    let has_steps_left = steps.as_ref().is_some_and(|t| t.next.is_some());
+    RepairPage { steps, has_steps_left, plan, open, tasks: TASKS, earlier, f }
 }
 
 /// The torques that were typed, line by line; an empty line is none.
@@ -140,7 +158,8 @@ fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
     let column = |name: &'static str| f.fields.iter().filter(move |x| x.0 == name).map(|x| x.1.trim());
     let mut out = vec![];
     for ((what, nm), source) in column("torque-what").zip(column("torque-nm")).zip(column("torque-source")) {
-        if what.is_empty() && nm.is_empty() {
+        // A fastener is named for every torque that is missing: with no figure it says nothing.
+        if nm.is_empty() && (what.is_empty() || source.is_empty()) {
             continue;
         }
         let typed = f.typed("torque-nm", nm, Unit::NewtonMetre);
@@ -198,6 +217,42 @@ async fn plan_at(Posted { member: m, path: id, form: f }: Posted) -> Result<Redi
     Ok(Redirect::to(&format!("/cases/{id}/{to}?s={}", f.text("symptom").unwrap_or_default())))
 }
 
+/// The case of a page, and the symptom that it shows.
+#[derive(Debug, Deserialize)]
+struct OfSymptom {
+    #[serde(default)]
+    s: Option<String>,
+}
+
+/// A repair and a step, as a button of the list sends them.
+fn repair_and_step(value: &str) -> Result<(String, String), Problem> {
+    let unread = || Problem::new("unknown-step", "this is no step of a repair").field("steps");
+    value.split_once(' ').map(|(r, s)| (r.to_string(), s.to_string())).ok_or_else(unread)
+}
+
+/// A step is done, or not done after all.
+async fn tick(Query(q): Query<OfSymptom>, Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
+    let act = match (f.text("done"), f.text("open")) {
+        (Some(done), _) => {
+            let (repair, step) = repair_and_step(done)?;
+            CaseAct::FinishSteps(RepairSteps { id: repair, steps: vec![step] })
+        }
+        (None, open) => {
+            let (repair, step) = repair_and_step(open.unwrap_or_default())?;
+            CaseAct::ReopenSteps(RepairSteps { id: repair, steps: vec![step] })
+        }
+    };
+    keep_now(&m, id, &f, act).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}", segment(&q.s.unwrap_or_default()))))
+}
+
+/// How a repair is done: which way in, which gear, which boot.
+async fn specify(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
+    let how = RepairSpecification { id: repair, way: f.came("way").then(|| f.text("way").unwrap_or_default().to_string()), gear: f.owned("gear"), boot: f.owned("boot") };
+    keep_now(&m, id, &f, CaseAct::SpecifyRepair(how)).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/repair")))
+}
+
 /// Work without a search is planned at a part.
 async fn plan_task(Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
     let work = PlannedWork {
@@ -220,4 +275,6 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/tasks", post(plan_task))
         .route("/cases/{id}/repair", get(show))
         .route("/cases/{id}/repairs/{repair}", post(save))
+        .route("/cases/{id}/repairs/{repair}/how", post(specify))
+        .route("/cases/{id}/steps", post(tick))
 }

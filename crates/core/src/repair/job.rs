@@ -1,0 +1,182 @@
+//! What is to be done: each open repair of a case at each of its places, with the procedure for it, what must be asked, and what
+//! makes it impossible.
+
+use super::place_template::place_at;
+use super::procedures::{ProcedureRule, Procedures, WayRule, Work};
+use crate::case::{Case, Repair};
+use crate::reasoning::knowledge::Knowledge;
+use crate::reasoning::place_kinds::is_kind;
+use crate::vehicle::{Place, PlaceKind, Vehicle};
+use serde::Serialize;
+use std::collections::BTreeSet;
+
+/// What must be answered before the plan is sure; the plan is made for the usual answer.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Ask {
+    /// gear, boot.
+    pub code: &'static str,
+    /// In words.
+    pub message: String,
+    /// Where.
+    pub at: String,
+    /// The repair.
+    #[serde(rename = "for")]
+    pub repair: String,
+    /// What can be answered.
+    pub choices: Vec<String>,
+    /// What the plan takes for granted.
+    pub usual: String,
+}
+
+/// What makes a plan impossible.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct PlanProblem {
+    /// unknown-fault, unknown-place, not-here, no-place, no-procedure.
+    pub code: &'static str,
+    /// In words.
+    pub message: String,
+    /// Where, or the repair.
+    pub at: String,
+}
+
+/// One piece of work at one place.
+pub(super) struct Job<'a> {
+    /// Ids of the repairs that it is for.
+    pub(super) serves: BTreeSet<String>,
+    pub(super) place: Place,
+    pub(super) procedure: &'a ProcedureRule,
+}
+
+/// All work, with what is open about it.
+#[derive(Default)]
+pub(super) struct Jobs<'a> {
+    pub(super) jobs: Vec<Job<'a>>,
+    pub(super) asks: Vec<Ask>,
+    pub(super) problems: Vec<PlanProblem>,
+    /// Other ways of the work itself.
+    pub(super) ways: Vec<WayRule>,
+}
+
+/// The fault whose place has two boots.
+const BOOT_LEAKING: &str = "boot-leaking";
+/// The stage of a repair that is made.
+const DONE: &str = "done";
+
+/// Whether a repair is planned or under way: not judged, not said to be done, and nothing was read or felt after it.
+pub fn is_to_be_planned(case: &Case, r: &Repair) -> bool {
+    let names = |of: &Option<String>| of.as_deref().is_some_and(|id| !id.is_empty() && id == r.id);
+    let has_proof = || {
+        case.observations.iter().any(|o| o.is_after() && names(&o.repair))
+            || case.measurements.iter().any(|m| m.is_after() && names(&m.repair))
+    };
+    r.is_open() && r.stage.as_deref() != Some(DONE) && (r.stage.is_some() || !has_proof())
+}
+
+/// The id of a repair of a case, by its place in the list where a file names none.
+pub fn repair_id(r: &Repair, index: usize) -> String {
+    if r.id.is_empty() { format!("r{}", index + 1) } else { r.id.clone() }
+}
+
+struct Asked<'a> {
+    v: &'a Vehicle,
+    k: &'a Knowledge,
+    procedures: &'a Procedures,
+    ways: &'a BTreeSet<String>,
+}
+
+impl<'a> Jobs<'a> {
+    /// The jobs of a case's repairs.
+    pub(super) fn of(case: &'a Case, k: &'a Knowledge, procedures: &'a Procedures, ways: &'a BTreeSet<String>) -> Self {
+        let x = Asked { v: &case.vehicle, k, procedures, ways };
+        let mut out = Self::default();
+        for (n, r) in case.repairs.iter().enumerate().filter(|(_, r)| is_to_be_planned(case, r)) {
+            let id = repair_id(r, n);
+            let mut places: Vec<&str> = r.all_places().collect();
+            places.dedup();
+            if places.is_empty() {
+                out.refuse("no-place", "where it is to be done is not said", &id);
+            }
+            let work = match &r.task {
+                Some(t) => Work::Task(t),
+                None => Work::Fault(&r.fault),
+            };
+            places.iter().for_each(|at| out.add(&x, work, at, r, &id));
+            for more in r.changed_with() {
+                out.add_named(&x, &more.fault, &more.at, r, &id);
+            }
+        }
+        out
+    }
+
+    fn refuse(&mut self, code: &'static str, message: impl Into<String>, at: &str) {
+        self.problems.push(PlanProblem { code, message: message.into(), at: at.into() });
+    }
+
+    fn add_named(&mut self, x: &Asked<'a>, fault: &str, at: &str, r: &Repair, id: &str) {
+        self.add(x, Work::Fault(fault), at, r, id);
+    }
+
+    fn add(&mut self, x: &Asked<'a>, work: Work, at: &str, r: &Repair, id: &str) {
+        let Some(named) = place_at(x.v, at) else {
+            return self.refuse("unknown-place", format!("this vehicle has no place “{at}”"), at);
+        };
+        // A point on a part, or a gear, is worked on at the part.
+        let whole = x.v.place(at).unwrap_or_else(|| named.clone());
+        let asked_gear = r.gear.clone().or_else(|| at.strip_prefix("gearbox.").map(str::to_string));
+        let mut place = whole;
+        let mut part: Option<String> = None;
+        if work == Work::Fault(BOOT_LEAKING) {
+            let joint = match place.kind {
+                PlaceKind::HalfInner => Some("inner"),
+                PlaceKind::HalfOuter => Some("outer"),
+                _ => None,
+            };
+            if let Some(shaft) = place.whole().filter(|_| joint.is_some()).and_then(|w| x.v.place(&w)) {
+                place = shaft;
+            }
+            if place.kind == PlaceKind::Half {
+                let said = joint.map(String::from).or_else(|| r.boot.clone());
+                let is_open = said.is_none();
+                part = Some(said.unwrap_or_else(|| "outer".into()));
+                if is_open {
+                    self.ask("boot", &format!("{}: which boot leaks, the inner or the outer one?", place.words), &place.id, id, &["inner", "outer"], "outer");
+                }
+            }
+        }
+        if let Work::Fault(f) = work {
+            let Some(fault) = x.k.fault(f) else {
+                return self.refuse("unknown-fault", format!("“{f}” is no fault that is known"), at);
+            };
+            let Some(kind) = fault.at.iter().find(|kind| is_kind(x.v, &place, kind)) else {
+                let message = format!("{} cannot have “{}” on this vehicle", place.words, fault.name);
+                return self.refuse("not-here", message, at);
+            };
+            if kind == "gear" && asked_gear.is_none() {
+                let gears: Vec<&str> = x.v.gearbox.gears.iter().map(|g| g.name.as_str()).collect();
+                let usual = gears.get(1).or(gears.first()).copied().unwrap_or_default();
+                self.ask("gear", &format!("{}: which gear is it?", place.words), &place.id, id, &gears, usual);
+            }
+        }
+        let found = x.procedures.procedures_at(work, x.v, &place, part.as_deref());
+        self.ways.extend(found.iter().filter_map(|r| r.way.clone()));
+        match x.procedures.procedure(work, x.v, &place, part.as_deref(), x.ways) {
+            Some(procedure) => self.push(procedure, place, id),
+            None => self.refuse("no-procedure", format!("how this is done at the {} is not known", place.words), at),
+        }
+    }
+
+    fn ask(&mut self, code: &'static str, message: &str, at: &str, repair: &str, choices: &[&str], usual: &str) {
+        let choices = choices.iter().map(|c| c.to_string()).collect();
+        self.asks.push(Ask { code, message: message.into(), at: at.into(), repair: repair.into(), choices, usual: usual.into() });
+    }
+
+    /// The same work at the same place is done once, for all that ask for it.
+    fn push(&mut self, procedure: &'a ProcedureRule, place: Place, id: &str) {
+        match self.jobs.iter_mut().find(|j| j.procedure.id == procedure.id && j.place.id == place.id) {
+            Some(j) => {
+                j.serves.insert(id.to_string());
+            }
+            None => self.jobs.push(Job { serves: [id.to_string()].into(), place, procedure }),
+        }
+    }
+}

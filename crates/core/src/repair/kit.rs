@@ -1,0 +1,140 @@
+//! What must lie ready before the first bolt: tools with their sizes, consumables, parts used once, figures that are missing.
+
+use super::step::{Consumable, Fastener, Role, Step};
+use serde::Serialize;
+
+/// A tool.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Tool {
+    /// What.
+    pub what: String,
+    /// Width across flats, mm.
+    pub mm: Option<f64>,
+    /// The nearest inch size: it fits where the other is meant, or nearly.
+    pub inch: Option<String>,
+    /// Not everybody has it.
+    pub special: bool,
+}
+
+/// A part that is used once.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct SingleUse {
+    /// What.
+    pub what: String,
+    /// How many.
+    pub count: u32,
+    /// Where.
+    pub at: String,
+}
+
+/// A figure that nobody has looked up.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct MissingFigure {
+    /// The step that needs it.
+    pub step: String,
+    /// Of what.
+    pub what: String,
+}
+
+/// Lowest and highest torque of the job.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct WrenchRange {
+    /// N·m.
+    pub from_nm: f64,
+    /// N·m.
+    pub to_nm: f64,
+}
+
+/// All that must lie ready.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Kit {
+    /// Sockets by size, then the others.
+    pub tools: Vec<Tool>,
+    /// What is used up, summed.
+    pub consumables: Vec<Consumable>,
+    /// What is used once only.
+    pub single_use: Vec<SingleUse>,
+    /// Torques that nobody has looked up.
+    pub missing_figures: Vec<MissingFigure>,
+    /// Fasteners whose size is not usual: it is looked at once.
+    pub missing_sizes: Vec<MissingFigure>,
+    /// The range of the torque wrench, where torques are known.
+    pub wrench: Option<WrenchRange>,
+}
+
+/// The nearest size in sixteenths of an inch: 14 mm is 9/16, 24 mm 15/16.
+///
+/// ```
+/// use baricord_core::repair::kit::nearest_inch;
+/// assert_eq!((nearest_inch(14.0), nearest_inch(24.0)), ("9/16".to_string(), "15/16".to_string()));
+/// assert_eq!(nearest_inch(19.0), "3/4");
+/// ```
+pub fn nearest_inch(mm: f64) -> String {
+    let sixteenths = (mm / 25.4 * 16.0).round() as u32;
+    let (whole, mut n, mut d) = (sixteenths / 16, sixteenths % 16, 16);
+    while n > 0 && n.is_multiple_of(2) {
+        (n, d) = (n / 2, d / 2);
+    }
+    match (whole, n) {
+        (w, 0) => w.to_string(),
+        (0, n) => format!("{n}/{d}"),
+        (w, n) => format!("{w} {n}/{d}"),
+    }
+}
+
+impl Kit {
+    /// What steps need.
+    pub(super) fn of(steps: &[Step]) -> Self {
+        let mut kit = Self::default();
+        let mut sizes: Vec<f64> = steps.iter().flat_map(|s| &s.fasteners).filter_map(|f| f.drive_mm).collect();
+        sizes.sort_by(f64::total_cmp);
+        sizes.dedup();
+        let socket = |mm: f64| Tool { what: "socket".into(), mm: Some(mm), inch: Some(nearest_inch(mm)), special: false };
+        kit.tools = sizes.into_iter().map(socket).collect();
+        if steps.iter().any(|s| s.role == Role::Torque) {
+            kit.tool("torque wrench", false);
+        }
+        for s in steps {
+            s.tools.iter().for_each(|t| kit.tool(t, false));
+            s.special_tools.iter().for_each(|t| kit.tool(t, true));
+            s.consumables.iter().for_each(|c| kit.consume(c));
+            s.single_use.iter().for_each(|w| kit.once(w, 1, &s.at));
+            let is_done_up = matches!(s.role, Role::Torque | Role::Lock | Role::Fill);
+            s.fasteners.iter().filter(|f| f.renew && is_done_up).for_each(|f| kit.once(&f.what, f.count, &s.at));
+            kit.figures(s);
+        }
+        let torques = || steps.iter().flat_map(|s| &s.fasteners).filter_map(|f| f.torque_nm);
+        kit.wrench = torques().reduce(f64::min).zip(torques().reduce(f64::max)).map(|(from_nm, to_nm)| WrenchRange { from_nm, to_nm });
+        kit
+    }
+
+    fn figures(&mut self, s: &Step) {
+        let missing = |f: &Fastener| MissingFigure { step: s.id.clone(), what: f.what.clone() };
+        if matches!(s.role, Role::Torque | Role::Fill) {
+            self.missing_figures.extend(s.fasteners.iter().filter(|f| f.torque_nm.is_none()).map(missing));
+        }
+        if s.role == Role::Torque {
+            self.missing_sizes.extend(s.fasteners.iter().filter(|f| f.drive_mm.is_none()).map(missing));
+        }
+    }
+
+    fn tool(&mut self, what: &str, special: bool) {
+        if !self.tools.iter().any(|t| t.what == what) {
+            self.tools.push(Tool { what: what.into(), mm: None, inch: None, special });
+        }
+    }
+
+    fn consume(&mut self, c: &Consumable) {
+        match self.consumables.iter_mut().find(|o| o.what == c.what && o.unit == c.unit) {
+            Some(o) => o.amount = ((o.amount + c.amount) * 1000.0).round() / 1000.0,
+            None => self.consumables.push(c.clone()),
+        }
+    }
+
+    fn once(&mut self, what: &str, count: u32, at: &str) {
+        match self.single_use.iter_mut().find(|o| o.what == what && o.at == at) {
+            Some(o) => o.count = o.count.max(count),
+            None => self.single_use.push(SingleUse { what: what.into(), count, at: at.into() }),
+        }
+    }
+}

@@ -1,0 +1,154 @@
+//! The driveline taken apart: what is off stands lifted out beside its place, what hangs is drawn dashed and named, openings are rings,
+//! chocks lie at the wheels, marks are counted dots. Each is told apart by its shape, and by a word.
+
+use super::layout::{Part, Rect, Sheet};
+use super::svg::esc;
+use baricord_core::repair::teardown::Teardown;
+use baricord_core::vehicle::{Place, PlaceKind, is_part_of};
+use std::fmt::Write;
+
+/// How far a shaft is lifted out, and a corner.
+const OUT_DOWN: f64 = 46.0;
+const OUT_ALONG: f64 = 58.0;
+const OUT_ALONG_NARROW: f64 = 20.0;
+
+/// Whether a part is off, with what it belongs to.
+pub(super) fn is_off(t: &Teardown, p: &Place) -> bool {
+    t.off.iter().any(|o| is_part_of(&p.id, o)) || p.kind == PlaceKind::Clutch && t.off.contains("gearbox") && t.off.contains("clutch")
+}
+
+/// How a part that is off is moved on the sheet.
+pub(super) fn lifted(s: &Sheet, p: &Part) -> (f64, f64) {
+    let along = if s.width > 500.0 { OUT_ALONG } else { OUT_ALONG_NARROW };
+    match p.place.corner {
+        // Towards the middle of the vehicle, so that it stays on the sheet.
+        Some(_) if p.rect.cx() < s.width / 2.0 => (along, 0.0),
+        Some(_) => (-along, 0.0),
+        None => (0.0, OUT_DOWN),
+    }
+}
+
+/// The place from which a part was taken, as a dashed outline.
+pub(super) fn ghost(o: &mut String, r: Rect) {
+    let _ = write!(
+        o,
+        r#"<rect class="ghost" x="{:.1}" y="{:.1}" width="{:.1}" height="{:.1}"/>"#,
+        r.x, r.y, r.w, r.h
+    );
+}
+
+fn rect_of(s: &Sheet, at: &str) -> Option<Rect> {
+    let named = s.parts.iter().find(|p| p.place.id == at);
+    named.or_else(|| s.parts.iter().find(|p| is_part_of(at, &p.place.id))).map(|p| p.rect)
+}
+
+fn moved(s: &Sheet, t: &Teardown, at: &str) -> Option<Rect> {
+    let p = s.parts.iter().find(|p| p.place.id == at).or_else(|| s.parts.iter().find(|p| is_part_of(at, &p.place.id)))?;
+    let (dx, dy) = if is_off(t, &p.place) { lifted(s, p) } else { (0.0, 0.0) };
+    Some(Rect::new(p.rect.x + dx, p.rect.y + dy, p.rect.w, p.rect.h))
+}
+
+/// What lies over the parts: openings, chocks, marks, and the words of each.
+pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
+    let is_wide = s.width > 500.0;
+    if t.is_chocked {
+        chocks(o, s, t, is_wide);
+    }
+    for (k, at) in t.marks.iter().enumerate() {
+        if let Some(r) = moved(s, t, at) {
+            dots(o, r, k + 1, is_wide);
+        }
+    }
+    for at in &t.open {
+        if let Some(r) = rect_of(s, at) {
+            ring(o, r, "open, plugged", is_wide);
+        }
+    }
+    for at in &t.drained {
+        if let Some(r) = rect_of(s, at) {
+            drop(o, r, is_wide);
+        }
+    }
+    for at in &t.hanging {
+        if let Some(r) = rect_of(s, at) {
+            strap(o, r, is_wide);
+        }
+    }
+}
+
+fn word(o: &mut String, x: f64, y: f64, text: &str, is_wide: bool) {
+    if is_wide {
+        let _ = write!(o, r#"<text class="apart-word" x="{x:.1}" y="{y:.1}">{}</text>"#, esc(text));
+    }
+}
+
+/// A wedge on both sides of a wheel that is on.
+fn chocks(o: &mut String, s: &Sheet, t: &Teardown, is_wide: bool) {
+    let wheels: Vec<&Part> = s.parts.iter().filter(|p| p.place.kind == PlaceKind::Wheel).collect();
+    let is_lost = |p: &&&Part| t.off.contains(&p.place.id) || t.off.iter().any(|o| o.starts_with("wheel.") && s.parts.iter().any(|q| q.place.id == *o && q.place.end == p.place.end));
+    let lost = wheels.iter().filter(is_lost).count();
+    let k = if is_wide { 14.0 } else { 7.0 };
+    for p in wheels.iter().filter(|p| lost == wheels.len() || !is_lost(p)) {
+        let r = p.rect;
+        let _ = write!(
+            o,
+            r#"<path class="chock" d="M{a:.1} {b:.1} l{k:.1} 0 l0 -{h:.1} z M{c:.1} {b:.1} l-{k:.1} 0 l0 -{h:.1} z"/>"#,
+            a = r.x - k - 2.0,
+            b = r.bottom(),
+            c = r.right() + k + 2.0,
+            h = k * 0.8,
+        );
+    }
+}
+
+/// As many dots as the mark has.
+fn dots(o: &mut String, r: Rect, n: usize, is_wide: bool) {
+    let k = if is_wide { 3.2 } else { 1.8 };
+    for i in 0..n.min(6) {
+        let (x, y) = (r.cx() + (i as f64 - (n.min(6) as f64 - 1.0) / 2.0) * k * 2.4, r.y - k * 2.0);
+        let _ = write!(o, r#"<circle class="mark-dot" cx="{x:.1}" cy="{y:.1}" r="{k:.1}"/>"#);
+    }
+}
+
+fn ring(o: &mut String, r: Rect, text: &str, is_wide: bool) {
+    let k = if is_wide { 7.0 } else { 4.0 };
+    let _ = write!(
+        o,
+        r#"<circle class="opening" cx="{x:.1}" cy="{y:.1}" r="{k:.1}"/><path class="opening" d="M{a:.1} {b:.1} L{c:.1} {d:.1}"/>"#,
+        x = r.x,
+        y = r.cy(),
+        a = r.x - k * 0.7,
+        b = r.cy() + k * 0.7,
+        c = r.x + k * 0.7,
+        d = r.cy() - k * 0.7,
+    );
+    word(o, r.x - 30.0, r.y - 14.0, text, is_wide);
+}
+
+fn drop(o: &mut String, r: Rect, is_wide: bool) {
+    let (x, y, k) = (r.cx(), r.bottom() + 6.0, if is_wide { 8.0 } else { 4.0 });
+    let _ = write!(o, r#"<path class="oil-out" d="M{x:.1} {y:.1} c-{k:.1} {k:.1} -{k:.1} {d:.1} 0 {d:.1} c{k:.1} 0 {k:.1} -{h:.1} 0 -{d:.1} z"/>"#, d = k * 1.7, h = k * 0.7);
+    word(o, x + k + 4.0, y + k + 4.0, "oil out", is_wide);
+}
+
+/// Two lines up: it hangs on a strap.
+fn strap(o: &mut String, r: Rect, is_wide: bool) {
+    let (x, y, k) = (r.cx(), r.y, if is_wide { 22.0 } else { 12.0 });
+    let _ = write!(
+        o,
+        r#"<path class="strap" d="M{a:.1} {b:.1} L{x:.1} {y:.1} L{c:.1} {b:.1} M{d:.1} {b:.1} H{e:.1}"/>"#,
+        a = x - k * 0.5,
+        b = y - k,
+        c = x + k * 0.5,
+        d = x - k * 0.8,
+        e = x + k * 0.8,
+    );
+    word(o, x + k * 0.9, y - k + 4.0, "tied up", is_wide);
+}
+
+/// What is off, in words, for who does not see the drawing.
+pub(super) fn words(s: &Sheet, t: &Teardown) -> String {
+    let named = |at: &String| s.parts.iter().find(|p| p.place.id == *at).map(|p| p.place.words.clone());
+    let off: Vec<String> = t.off.iter().filter_map(named).collect();
+    if off.is_empty() { String::new() } else { format!(", taken apart: {} off", off.join(", ")) }
+}
