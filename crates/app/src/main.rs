@@ -3,8 +3,8 @@
 mod commands;
 mod database;
 mod output;
-mod plan_output;
 mod people;
+mod plan_output;
 mod serve;
 mod server;
 mod simulate;

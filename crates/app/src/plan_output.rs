@@ -56,7 +56,13 @@ fn print_plan(p: &RepairPlan) {
         return;
     }
     let s = &p.schedule;
-    outln!("{:.0} min hands on ({:.0} to {:.0}), {:.0} min from start to end", s.minutes[1], s.minutes[0], s.minutes[2], s.elapsed[1]);
+    outln!(
+        "{:.0} min hands on ({:.0} to {:.0}), {:.0} min from start to end",
+        s.minutes[1],
+        s.minutes[0],
+        s.minutes[2],
+        s.elapsed[1]
+    );
     if s.helper_minutes > 0.0 {
         outln!("A helper for {:.0} min", s.helper_minutes);
     }

@@ -108,6 +108,41 @@ fn a_simulated_case_is_analysed_diagnosed_and_proved() {
 }
 
 #[test]
+fn a_repair_plan_as_json_and_as_a_sheet() {
+    let dir = tempfile::tempdir().unwrap();
+    let mut case = json!({"format": "baricord-case", "version": 1, "id": "c", "vehicle": vehicle(), "symptoms": [],
+        "repairs": [{"fault": "support-bearing-worn", "at": "prop.rear.sb1"}, {"id": "P2", "fault": "joint-worn", "at": "prop.rear.j9"},
+            {"fault": "tyre-noise", "at": "wheel.fl", "result": "cured"}]});
+    let path = write(dir.path(), "case.json", &case);
+    let p = answer(&["repair-plan", &path, "--json"], "");
+    let order = p["schedule"]["order"].as_array().unwrap();
+    assert_eq!((order.len(), p["steps"][0]["for"][0].as_str()), (p["steps"].as_array().unwrap().len(), Some("r1")));
+    assert_eq!(
+        (p["problems"][0]["code"].as_str(), p["problems"][0]["at"].as_str()),
+        (Some("unknown-place"), Some("prop.rear.j9"))
+    );
+    let o = baricord(&["repair-plan", &path], "");
+    let text = String::from_utf8_lossy(&o.stdout);
+    assert!(text.contains("On the lift") && text.contains("14 mm (9/16)") && text.contains("cannot be planned"), "{text}");
+    // What is off is put back: nothing of the repair itself.
+    case["repairs"][0]["done"] = json!(order.iter().take(12).map(|id| json!({"step": id})).collect::<Vec<_>>());
+    let path = write(dir.path(), "begun.json", &case);
+    let back = answer(&["repair-plan", &path, "--json", "--put-back"], "");
+    let roles: Vec<&str> = back["steps"].as_array().unwrap().iter().filter_map(|s| s["role"].as_str()).collect();
+    assert!(!roles.contains(&"press-out") && !roles.contains(&"remove") && roles.contains(&"torque"), "{roles:?}");
+    assert!(back["steps"].as_array().unwrap().len() < p["steps"].as_array().unwrap().len());
+    let none = answer(
+        &[
+            "repair-plan",
+            &write(dir.path(), "none.json", &json!({"format": "baricord-case", "version": 1, "id": "c", "vehicle": vehicle()})),
+            "--json",
+        ],
+        "",
+    );
+    assert_eq!(none["steps"], json!([]));
+}
+
+#[test]
 fn one_bad_recording_is_a_warning_and_only_bad_ones_are_an_error() {
     let dir = tempfile::tempdir().unwrap();
     let mut case = json!({"format": "baricord-case", "version": 1, "id": "c", "vehicle": vehicle(),

@@ -13,7 +13,7 @@
 //! | [`lift`] | the inspection route, isolation, blind checks, sounds |
 //! | [`measure`] | angles, runout, bearings, the ladder of orders, critical speed, joint drag; the instruments and what they read |
 //! | [`reasoning`] | weighs it all: prior, likelihood, posterior; the plan; the gate before parts are bought |
-//! | [`repair`] | what is bought for a chosen cause, and how the choice is put into the case |
+//! | [`repair`] | what is bought for a chosen cause; the repair plan: procedures, steps, order, kit |
 //! | [`proof`] | before against after |
 //! | [`safety`] | cautions, clearance to drive |
 //! | [`edit`] | everything that can happen to a case, one act at a time, and when it is refused or taken back |

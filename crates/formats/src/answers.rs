@@ -8,7 +8,6 @@ use baricord_core::error::Problem;
 use baricord_core::proof::verify::{self, Verification};
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::reasoning::{self, Diagnosis, attribution};
-use baricord_core::repair::procedures::shipped_procedures;
 use baricord_core::repair::repair_plan::{self, Aim, RepairPlan};
 
 /// Order work on the recordings of a case, or on one of them.
@@ -59,5 +58,5 @@ pub fn prove(source: &CaseSource) -> Result<Verification, Problem> {
 /// The plan of the repairs that stand in the case.
 pub fn repair_plan(source: &CaseSource, aim: Aim) -> Result<RepairPlan, Problem> {
     let case = Case::from_json(&source.document)?;
-    Ok(repair_plan::repair_plan(&case, builtin(), shipped_procedures(), aim))
+    Ok(repair_plan::repair_plan(&case, builtin(), aim))
 }

@@ -203,7 +203,12 @@ struct PlanAim {
     put_back: bool,
 }
 
-async fn repair_plan(_c: Caller, State(app): State<App>, Query(q): Query<PlanAim>, r: Request) -> Result<impl IntoResponse, ApiError> {
+async fn repair_plan(
+    _c: Caller,
+    State(app): State<App>,
+    Query(q): Query<PlanAim>,
+    r: Request,
+) -> Result<impl IntoResponse, ApiError> {
     let aim = if q.put_back { Aim::PutBack } else { Aim::Repair };
     answer(&app, r, move |s| answers::repair_plan(s, aim)).await
 }

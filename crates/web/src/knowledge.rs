@@ -192,6 +192,7 @@ async fn show(m: Member) -> Result<KnowledgePage, PageError> {
         changes: overrides.tests.len()
             + overrides.faults.len()
             + overrides.bearings.len()
+            + overrides.procedures.len()
             + workshop_changed.len()
             + LIMITS.iter().filter(|l| overrides.limit(l.0).is_some()).count(),
         limits: LIMITS
@@ -214,7 +215,10 @@ fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
 }
 
 /// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
-async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>) -> Result<Redirect, PageError> {
+pub(crate) async fn change(
+    m: &Member,
+    how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>,
+) -> Result<Redirect, PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
     let mut overrides = s.knowledge().await?.overrides().clone();

@@ -8,7 +8,7 @@
 //! | [`edits`] | what a form sends, as an edit of the case |
 //! | [`page`], [`rendered_pages`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
-//! | [`board`], [`cases`], [`case_life`], [`vehicles`], [`knowledge`] | pages beside a case: the workshop's cases, how one is opened and put away, each vehicle's history, what is known |
+//! | [`board`], [`cases`], [`case_life`], [`vehicles`], [`knowledge`], [`procedures`] | pages beside a case: the workshop's cases, how one is opened and put away, each vehicle's history, what is known |
 //! | [`history`], [`mend`] | what was done to a case, and taken back; what stands in it, corrected or taken out |
 //! | [`notes`] | what is worth remembering and weighs nothing |
 //! | [`find`] | everything that can be entered, found by what people say |
@@ -45,6 +45,7 @@ pub mod next_view;
 pub mod notes;
 pub mod page;
 pub mod printout;
+pub mod procedures;
 pub mod reader_units;
 pub mod rendered_pages;
 pub mod request_body;
@@ -146,6 +147,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(auth::routes())
         .merge(vehicles::routes())
         .merge(knowledge::routes())
+        .merge(procedures::routes())
         .merge(live::routes())
         .merge(safety_findings::routes())
         .merge(printout::routes())

@@ -122,8 +122,9 @@ pub struct Frame {
 impl Frame {
     /// Draws the driveline as it is taken apart, in place of what is suspect.
     pub fn take_apart(&mut self, k: &LoadedCase, t: &Teardown) {
-        let href = Some(format!("/cases/{}/part/", k.stored.id));
-        let marks = drawing::Marks { href, apart: Some(t.clone()), ..drawing::Marks::default() };
+        let drawing::Marks { href, mut pins, .. } = marks(k);
+        pins.retain(|p| p.wanted);
+        let marks = drawing::Marks { href, pins, apart: Some(t.clone()), ..drawing::Marks::default() };
         self.band = drawing::band(&k.case().vehicle, &marks);
     }
 

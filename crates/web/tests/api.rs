@@ -85,6 +85,10 @@ async fn a_whole_case_goes_in_as_a_zip_or_as_its_document() {
     let (status, d) = call(&g, "diagnose", Some(&t), JSON, doc.to_string().into_bytes()).await;
     assert_eq!(status, 200, "{d}");
     assert!(d["warnings"].as_array().unwrap().iter().any(|w| w["code"] == "missing-file"), "{d}");
+    let (status, p) = call(&g, "repair-plan", Some(&t), JSON, doc.to_string().into_bytes()).await;
+    assert_eq!((status, p["problems"].as_array().map(Vec::len)), (200, Some(0)), "{p}");
+    let roles: Vec<&str> = p["steps"].as_array().unwrap().iter().filter_map(|s| s["role"].as_str()).collect();
+    assert!(roles.contains(&"start-by-hand") && roles.last() == Some(&"proof"), "{roles:?}");
     for (kind, body) in [("text/plain", "x"), ("application/zip", "no zip"), (JSON, "[1]")] {
         let (status, e) = call(&g, "diagnose", Some(&t), kind, body.as_bytes().to_vec()).await;
         assert_eq!(status, 422, "{e}");

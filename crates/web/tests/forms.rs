@@ -184,7 +184,7 @@ async fn what_was_typed_into_any_form_is_there_again_after_the_tab_was_closed() 
     let table = csv(&sample::rear_drive(2), "prop-imbalance@prop.rear.s2:0.6", 6);
     let brought = g.bring(&c, done, "other.csv", table.into_bytes(), None).await;
     pages.push(brought.headers()["location"].to_str().unwrap().to_string());
-    pages.extend(["/knowledge", "/tokens", "/cases/new"].map(String::from));
+    pages.extend(["/knowledge", "/knowledge/procedures?e=procedure.joint-grease", "/tokens", "/cases/new"].map(String::from));
     pages.extend(vehicle);
     let mut walked: BTreeSet<String> = BTreeSet::new();
     for page in &pages {

@@ -6,7 +6,6 @@ use super::words::known;
 use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Case, StepDone};
 use crate::error::Problem;
-use crate::repair::procedures::shipped_procedures;
 use crate::repair::repair_plan::{Aim, RepairPlan, repair_plan};
 use crate::repair::step::{Role, Step};
 use std::collections::BTreeSet;
@@ -15,7 +14,7 @@ use std::collections::BTreeSet;
 const BOOTS: [&str; 2] = ["inner", "outer"];
 
 fn plan(x: &EditContext, case: &Case) -> RepairPlan {
-    repair_plan(case, x.knowledge, shipped_procedures(), Aim::Repair)
+    repair_plan(case, x.knowledge, Aim::Repair)
 }
 
 /// The plan as it would be if nothing of it were done.
@@ -117,4 +116,101 @@ pub(super) fn reopen(x: &EditContext, case: &mut Case, d: &RepairSteps) -> Resul
     }
     let named = d.steps.iter().filter_map(|id| whole.step(id)).map(|s| s.what.clone()).collect::<Vec<_>>().join("; ");
     Ok(Applied::words(format!("not done after all: {named}")))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::edit::apply;
+    use crate::vehicle::sample::{front_drive, rear_drive};
+    use serde_json::{Value, json};
+
+    fn case_with(v: crate::vehicle::Vehicle, repair: Value) -> Case {
+        crate::case::sample::case(v, &[json!({"repairs": [repair]})])
+    }
+
+    fn does(case: &mut Case, n: u32, act: Value) -> Result<Applied, Problem> {
+        let edit = json!({"id": format!("0192f0c1-2a3b-7c4d-8e5f-{n:012}"), "at_time": "2026-11-30T08:00:00Z", "by": "Maren", "do": act});
+        apply(case, &serde_json::from_value(edit).unwrap())
+    }
+
+    fn shaft() -> Case {
+        case_with(rear_drive(2), json!({"id": "P1", "fault": "joint-worn", "at": "prop.rear.j2"}))
+    }
+
+    fn finish(case: &mut Case, n: u32, steps: &[&str]) -> Result<Applied, Problem> {
+        does(case, n, json!({"finish-steps": {"id": "P1", "steps": steps}}))
+    }
+
+    #[test]
+    fn nothing_is_undone_before_it_lies_ready_is_secured_carried_and_marked() {
+        let mut case = shaft();
+        let bolts = "prop.last@prop.rear.j3";
+        let refused = |case: &mut Case, n| finish(case, n, &[bolts]).unwrap_err();
+        let gates =
+            ["ready@prop.rear.j2", "secure-ground@prop.rear.j2", "secure-lift@prop.rear.j2", "prop.mark-slip@prop.rear.slip"];
+        let order: Vec<String> = plan(&EditContext::default(), &case).schedule.order;
+        let mut n = 1;
+        for id in &order[..order.iter().position(|id| id == bolts).unwrap()] {
+            let is_gate = gates.contains(&id.as_str()) || id.contains("mark") || id.contains("hold");
+            if is_gate {
+                assert_eq!(refused(&mut case, 900 + n).code, "not-yet", "{id}");
+            }
+            finish(&mut case, n, &[id.as_str()]).unwrap();
+            n += 1;
+        }
+        let done = finish(&mut case, n, &[bolts]).unwrap();
+        assert!(done.words.starts_with("done: Flange bolts out"), "{}", done.words);
+        let r = &case.repairs[0];
+        assert_eq!((r.stage.as_deref(), r.done.last().unwrap().by.as_deref()), (Some("under-way"), Some("Maren")));
+        assert!(plan(&EditContext::default(), &case).step(bolts).is_none());
+    }
+
+    #[test]
+    fn a_step_is_reopened_and_an_unknown_one_refused() {
+        let mut case = shaft();
+        assert_eq!(finish(&mut case, 1, &["no-such@engine"]).unwrap_err().code, "unknown-step");
+        finish(&mut case, 2, &["ready@prop.rear.j2"]).unwrap();
+        // The same again changes nothing.
+        finish(&mut case, 3, &["ready@prop.rear.j2"]).unwrap();
+        assert_eq!(case.repairs[0].done.len(), 1);
+        does(&mut case, 4, json!({"reopen-steps": {"id": "P1", "steps": ["ready@prop.rear.j2"]}})).unwrap();
+        assert!(case.repairs[0].done.is_empty());
+        let again = does(&mut case, 5, json!({"reopen-steps": {"id": "P1", "steps": ["ready@prop.rear.j2"]}}));
+        assert_eq!(again.unwrap_err().code, "unknown-step");
+    }
+
+    #[test]
+    fn a_ticked_mark_stands_for_the_marks_in_words() {
+        let mut case = shaft();
+        let finished = json!({"finish-repair": {"id": "P1"}});
+        assert_eq!(does(&mut case, 1, finished.clone()).unwrap_err().code, "marks");
+        let ids: Vec<String> = plan(&EditContext::default(), &case).schedule.order;
+        let all: Vec<&str> = ids.iter().map(String::as_str).collect();
+        finish(&mut case, 2, &all).unwrap();
+        does(&mut case, 3, finished).unwrap();
+        assert_eq!((case.repairs[0].result.as_deref(), case.repairs[0].stage.as_deref()), (Some("open"), Some("done")));
+    }
+
+    #[test]
+    fn a_way_a_boot_and_a_gear_are_chosen_among_those_there_are() {
+        let mut case = case_with(front_drive(), json!({"id": "P1", "fault": "boot-leaking", "at": "half.fl"}));
+        let before = plan(&EditContext::default(), &case);
+        assert_eq!((before.asks.len(), before.asks[0].usual.as_str()), (1, "outer"));
+        does(&mut case, 1, json!({"specify-repair": {"id": "P1", "boot": "outer", "way": "shaft-stays-in"}})).unwrap();
+        let then = plan(&EditContext::default(), &case);
+        assert!(then.asks.is_empty() && then.schedule.minutes[1] < before.schedule.minutes[1]);
+        assert!(!then.steps.iter().any(|s| s.role == Role::Drain) && then.ways.iter().any(|w| w.chosen));
+        for (n, how, code) in [
+            (2, json!({"way": "by-magic"}), "unknown-way"),
+            (3, json!({"boot": "middle"}), "unknown-boot"),
+            (4, json!({"gear": "9"}), "unknown-gear"),
+        ] {
+            let mut act = how;
+            act["id"] = json!("P1");
+            assert_eq!(does(&mut case, n, json!({"specify-repair": act})).unwrap_err().code, code);
+        }
+        does(&mut case, 5, json!({"specify-repair": {"id": "P1", "way": ""}})).unwrap();
+        assert_eq!(case.repairs[0].way, None);
+    }
 }

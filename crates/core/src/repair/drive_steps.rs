@@ -56,14 +56,22 @@ fn plain(p: Plain, at: &str, serves: &BTreeSet<String>) -> Step {
     }
 }
 
-/// Which wheels are chocked while these wheels come off, in words.
-fn chocks(v: &Vehicle, steps: &[Step]) -> String {
-    let removed = || steps.iter().filter(|s| s.role == Role::Remove);
-    let up: Vec<Corner> = removed().filter_map(|s| Corner::parse(s.at.strip_prefix("wheel.")?)).collect();
-    let off = removed().map(|s| s.at.clone()).collect();
+/// Which wheels are chocked while what these steps take off is off: their places.
+pub(super) fn chocked_wheels<'a>(v: &Vehicle, steps: impl IntoIterator<Item = &'a Step>) -> Vec<String> {
+    let removed: Vec<&str> = steps.into_iter().filter(|s| s.role == Role::Remove).map(|s| s.at.as_str()).collect();
+    let up: Vec<Corner> = removed.iter().filter_map(|at| Corner::parse(at.strip_prefix("wheel.")?)).collect();
+    let off = removed.iter().map(|at| at.to_string()).collect();
     let choice = HoldingChoice { up, off, gearbox: Some(Selector::Neutral), ..HoldingChoice::default() };
-    let chocked: Vec<String> = holding::of(v, &choice).chock.iter().map(|w| format!("the {}", v.place_words(w))).collect();
-    if chocked.is_empty() { "the wheels that stay down".into() } else { chocked.join(" and ") }
+    holding::of(v, &choice).chock
+}
+
+fn chocks(v: &Vehicle, steps: &[Step]) -> String {
+    let chocked: Vec<String> = chocked_wheels(v, steps).iter().map(|w| format!("the {}", v.place_words(w))).collect();
+    match chocked.as_slice() {
+        [] => "the wheels that stay down".into(),
+        [one] => one.clone(),
+        [rest @ .., last] => format!("{} and {last}", rest.join(", ")),
+    }
 }
 
 /// The step before which nothing is undone.
@@ -71,7 +79,10 @@ pub(crate) const READY: &str = "ready";
 
 /// What is missing stops the first bolt, not the third hour: everything lies ready before anything is undone.
 fn ready(g: &mut StepGraph, at: &str, serves: &BTreeSet<String>) -> usize {
-    let what = format!("Ready for the {}: new parts here and compared with the old number, tools and figures of the list at hand", g.words(at));
+    let what = format!(
+        "Ready for the {}: new parts here and compared with the old number, tools and figures of the list at hand",
+        g.words(at)
+    );
     let (id, role, minutes) = (READY, Role::Inspect, [2.0, 5.0, 15.0]);
     let step = plain(
         Plain { id, role, what, minutes, on: On::Ground, gearbox: "park", brake: "on", running: false, caution: vec![] },
@@ -103,7 +114,17 @@ pub(super) fn secure(g: &mut StepGraph, case: &Case, at: &str, serves: &BTreeSet
         chocks(v, &g.steps)
     );
     let ground = plain(
-        Plain { id: "secure-ground", role: Role::Secure, what, minutes: [1.0, 2.0, 4.0], on: On::Ground, gearbox: standing, brake: "on", running: false, caution },
+        Plain {
+            id: "secure-ground",
+            role: Role::Secure,
+            what,
+            minutes: [1.0, 2.0, 4.0],
+            on: On::Ground,
+            gearbox: standing,
+            brake: "on",
+            running: false,
+            caution,
+        },
         at,
         serves,
     );
@@ -123,13 +144,27 @@ pub(super) fn secure(g: &mut StepGraph, case: &Case, at: &str, serves: &BTreeSet
     let is_down = |g: &StepGraph, s: usize| !g.steps[s].bench && g.steps[s].state.on == On::Ground;
     let early: BTreeSet<usize> = (0..n).filter(|s| is_down(g, *s) && !after_lift[*s]).chain([first]).collect();
     let late: Vec<usize> = (0..n).filter(|s| is_down(g, *s) && after_lift[*s]).collect();
-    let selector = if manual { "gearbox in neutral" } else { "selector released to neutral (without the key by its release, never by force)" };
+    let selector = if manual {
+        "gearbox in neutral"
+    } else {
+        "selector released to neutral (without the key by its release, never by force)"
+    };
     let what = format!(
         "Up for the {}: arms at the maker's points, lifted a hand's breadth, rocked, then up and locked; {selector}, parking brake off in service mode",
         g.words(at)
     );
     let lift = plain(
-        Plain { id: "secure-lift", role: Role::Secure, what, minutes: [2.0, 3.0, 6.0], on: On::Lift, gearbox: "neutral", brake: "off", running: false, caution: vec!["jack"] },
+        Plain {
+            id: "secure-lift",
+            role: Role::Secure,
+            what,
+            minutes: [2.0, 3.0, 6.0],
+            on: On::Lift,
+            gearbox: "neutral",
+            brake: "off",
+            running: false,
+            caution: vec!["jack"],
+        },
         at,
         serves,
     );
@@ -163,12 +198,78 @@ pub(super) fn prove(g: &mut StepGraph, case: &Case, at: &str, places: &[String],
     };
     let symptom = case.symptoms.iter().find(|s| !s.words.is_empty()).map(|s| format!(" (“{}”)", s.words)).unwrap_or_default();
     let stages = [
-        Plain { id: "clear", role: Role::Restore, what: format!("Chocks, straps and caps away from the {here}; tools and leftover fasteners counted, stability control back on"), minutes: [2.0, 3.0, 6.0], on: On::Ground, gearbox: idle, brake: "on", running: false, caution: vec![] },
-        Plain { id: "stand-run", role: Role::StandRun, what: format!("Run it standing: lamps as before, nothing drips or rubs at the {here}; {gears}; reverse lamps"), minutes: [3.0, 5.0, 8.0], on: On::Ground, gearbox: idle, brake: "on", running: true, caution: vec![exhaust] },
-        Plain { id: "creep", role: Role::Creep, what: format!("Creep both ways and round both locks, window open, listening for the {here}; brake pedal firm first"), minutes: [2.0, 3.0, 5.0], on: On::Ground, gearbox: drive, brake: "off", running: true, caution: vec!["road", "pedal-first"] },
-        Plain { id: "short-drive", role: Role::ShortDrive, what: format!("A short loop near by, slowly first: the {here} under light load and on the overrun; stop when a noise grows"), minutes: [6.0, 10.0, 18.0], on: On::Ground, gearbox: drive, brake: "off", running: true, caution: vec!["road"] },
-        Plain { id: "look-again", role: Role::LookAgain, what: format!("Look again from below with a lamp, nothing touched hot: {looked}; drips, marks, clips, heat"), minutes: [3.0, 5.0, 8.0], on: On::Ground, gearbox: idle, brake: "on", running: false, caution: vec!["hot"] },
-        Plain { id: "proof", role: Role::Proof, what: format!("Proof run for the {here}: the same road, gear, load and speed in which it was felt{symptom}; measured again, not felt only"), minutes: [10.0, 15.0, 25.0], on: On::Ground, gearbox: drive, brake: "off", running: true, caution: vec!["road"] },
+        Plain {
+            id: "clear",
+            role: Role::Restore,
+            what: format!(
+                "Chocks, straps and caps away from the {here}; tools and leftover fasteners counted, stability control back on"
+            ),
+            minutes: [2.0, 3.0, 6.0],
+            on: On::Ground,
+            gearbox: idle,
+            brake: "on",
+            running: false,
+            caution: vec![],
+        },
+        Plain {
+            id: "stand-run",
+            role: Role::StandRun,
+            what: format!("Run it standing: lamps as before, nothing drips or rubs at the {here}; {gears}; reverse lamps"),
+            minutes: [3.0, 5.0, 8.0],
+            on: On::Ground,
+            gearbox: idle,
+            brake: "on",
+            running: true,
+            caution: vec![exhaust],
+        },
+        Plain {
+            id: "creep",
+            role: Role::Creep,
+            what: format!("Creep both ways and round both locks, window open, listening for the {here}; brake pedal firm first"),
+            minutes: [2.0, 3.0, 5.0],
+            on: On::Ground,
+            gearbox: drive,
+            brake: "off",
+            running: true,
+            caution: vec!["road", "pedal-first"],
+        },
+        Plain {
+            id: "short-drive",
+            role: Role::ShortDrive,
+            what: format!(
+                "A short loop near by, slowly first: the {here} under light load and on the overrun; stop when a noise grows"
+            ),
+            minutes: [6.0, 10.0, 18.0],
+            on: On::Ground,
+            gearbox: drive,
+            brake: "off",
+            running: true,
+            caution: vec!["road"],
+        },
+        Plain {
+            id: "look-again",
+            role: Role::LookAgain,
+            what: format!("Look again from below with a lamp, nothing touched hot: {looked}; drips, marks, clips, heat"),
+            minutes: [3.0, 5.0, 8.0],
+            on: On::Ground,
+            gearbox: idle,
+            brake: "on",
+            running: false,
+            caution: vec!["hot"],
+        },
+        Plain {
+            id: "proof",
+            role: Role::Proof,
+            what: format!(
+                "Proof run for the {here}: the same road, gear, load and speed in which it was felt{symptom}; measured again, not felt only"
+            ),
+            minutes: [10.0, 15.0, 25.0],
+            on: On::Ground,
+            gearbox: drive,
+            brake: "off",
+            running: true,
+            caution: vec!["road"],
+        },
     ];
     let mut before = all;
     for s in stages {

@@ -2,7 +2,7 @@
 //! makes it impossible.
 
 use super::place_template::place_at;
-use super::procedures::{ProcedureRule, Procedures, WayRule, Work};
+use super::procedures::{ProcedureRule, WayRule, Work};
 use crate::case::{Case, Repair};
 use crate::reasoning::knowledge::Knowledge;
 use crate::reasoning::place_kinds::is_kind;
@@ -80,14 +80,13 @@ pub fn repair_id(r: &Repair, index: usize) -> String {
 struct Asked<'a> {
     v: &'a Vehicle,
     k: &'a Knowledge,
-    procedures: &'a Procedures,
     ways: &'a BTreeSet<String>,
 }
 
 impl<'a> Jobs<'a> {
     /// The jobs of a case's repairs.
-    pub(super) fn of(case: &'a Case, k: &'a Knowledge, procedures: &'a Procedures, ways: &'a BTreeSet<String>) -> Self {
-        let x = Asked { v: &case.vehicle, k, procedures, ways };
+    pub(super) fn of(case: &'a Case, k: &'a Knowledge, ways: &'a BTreeSet<String>) -> Self {
+        let x = Asked { v: &case.vehicle, k, ways };
         let mut out = Self::default();
         for (n, r) in case.repairs.iter().enumerate().filter(|(_, r)| is_to_be_planned(case, r)) {
             let id = repair_id(r, n);
@@ -139,7 +138,14 @@ impl<'a> Jobs<'a> {
                 let is_open = said.is_none();
                 part = Some(said.unwrap_or_else(|| "outer".into()));
                 if is_open {
-                    self.ask("boot", &format!("{}: which boot leaks, the inner or the outer one?", place.words), &place.id, id, &["inner", "outer"], "outer");
+                    self.ask(
+                        "boot",
+                        &format!("{}: which boot leaks, the inner or the outer one?", place.words),
+                        &place.id,
+                        id,
+                        &["inner", "outer"],
+                        "outer",
+                    );
                 }
             }
         }
@@ -157,9 +163,9 @@ impl<'a> Jobs<'a> {
                 self.ask("gear", &format!("{}: which gear is it?", place.words), &place.id, id, &gears, usual);
             }
         }
-        let found = x.procedures.procedures_at(work, x.v, &place, part.as_deref());
+        let found = x.k.procedures.procedures_at(work, x.v, &place, part.as_deref());
         self.ways.extend(found.iter().filter_map(|r| r.way.clone()));
-        match x.procedures.procedure(work, x.v, &place, part.as_deref(), x.ways) {
+        match x.k.procedures.procedure(work, x.v, &place, part.as_deref(), x.ways) {
             Some(procedure) => self.push(procedure, place, id),
             None => self.refuse("no-procedure", format!("how this is done at the {} is not known", place.words), at),
         }

@@ -104,7 +104,8 @@ impl Kit {
             kit.figures(s);
         }
         let torques = || steps.iter().flat_map(|s| &s.fasteners).filter_map(|f| f.torque_nm);
-        kit.wrench = torques().reduce(f64::min).zip(torques().reduce(f64::max)).map(|(from_nm, to_nm)| WrenchRange { from_nm, to_nm });
+        kit.wrench =
+            torques().reduce(f64::min).zip(torques().reduce(f64::max)).map(|(from_nm, to_nm)| WrenchRange { from_nm, to_nm });
         kit
     }
 

@@ -4,6 +4,7 @@
 //! |---|---|
 //! | [`purchasing`] | in what qualities its parts come, and how the choice is put into a case |
 //! | [`procedures`] | what comes off and goes on again, and the work in between, as data |
+//! | [`own_procedures`] | how a workshop does a thing itself |
 //! | [`repair_plan`] | the plan of all open repairs: call [`repair_plan::repair_plan`] |
 //! | [`job`] | what is to be done where, what must be asked, what is impossible |
 //! | `step_graph` | one graph of steps for all of it |
@@ -16,6 +17,7 @@ pub(crate) mod drive_steps;
 pub mod job;
 pub mod kit;
 mod layout_conditions;
+pub mod own_procedures;
 mod place_template;
 #[cfg(test)]
 mod plan_properties;

@@ -4,7 +4,8 @@ use super::layout_conditions::{holds, shaft_of};
 use crate::vehicle::{End, Place, PlaceKind, Vehicle};
 
 /// Places beside those of the driveline.
-const BODY: [(&str, &str); 3] = [("battery", "battery"), ("subframe.front", "front subframe"), ("subframe.rear", "rear subframe")];
+const BODY: [(&str, &str); 3] =
+    [("battery", "battery"), ("subframe.front", "front subframe"), ("subframe.rear", "rear subframe")];
 
 /// A place of the plan: of the driveline, a point on it, or of the body around it.
 pub(super) fn place_at(v: &Vehicle, id: &str) -> Option<Place> {

@@ -1,7 +1,7 @@
 //! What holds of every plan: each fault of the catalogue on every layout where it can be, each task at each place, alone and together.
 
 use super::drive_steps::FIRST_RUN;
-use super::procedures::{TASK_IDS, shipped_procedures};
+use super::procedures::TASK_IDS;
 use super::repair_plan::{Aim, RepairPlan, repair_plan};
 use super::step::{On, Role, Step};
 use crate::case::{Case, Repair};
@@ -33,7 +33,7 @@ fn case_of(v: &Vehicle, work: &[(String, String, Option<String>)]) -> Case {
 }
 
 fn plan_of(case: &Case) -> RepairPlan {
-    repair_plan(case, builtin(), shipped_procedures(), Aim::Repair)
+    repair_plan(case, builtin(), Aim::Repair)
 }
 
 /// Names the first property that a plan breaks.
@@ -69,20 +69,30 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
     for s in order.iter().copied() {
         let here = |role: Role| move |o: &Step| o.role == role && o.at == s.at;
         let fail = |what: &str| Some(format!("{}: {what}", s.id));
-        if s.state.on == On::Lift && s.role != Role::Secure && !earlier(s, &|o| o.role == Role::Secure && o.state.on == On::Lift) {
+        if s.state.on == On::Lift && s.role != Role::Secure && !earlier(s, &|o| o.role == Role::Secure && o.state.on == On::Lift)
+        {
             return fail("on the lift before it is secured there");
         }
         match s.role {
-            Role::Torque if !earlier(s, &|o| here(Role::StartByHand)(o) && same(s, o)) => return fail("torque without a start by hand"),
+            Role::Torque if !earlier(s, &|o| here(Role::StartByHand)(o) && same(s, o)) => {
+                return fail("torque without a start by hand");
+            }
             Role::Unfasten if !later(s, &|o| (here(Role::Torque)(o) || here(Role::Lock)(o)) && same(s, o)) => {
                 return fail("what is undone is not done up");
             }
             Role::Remove if !later(s, &here(Role::Fit)) => return fail("what is off is not fitted"),
             Role::PressOut if !later(s, &here(Role::PressIn)) => return fail("what is pressed out is not pressed in"),
-            Role::Disconnect if !later(s, &|o| here(Role::Restore)(o) || here(Role::Fit)(o)) => return fail("stays disconnected"),
-            Role::Drain if !later(s, &here(Role::Fill)) || !later(s, &here(Role::Level)) => return fail("drained and not filled"),
+            Role::Disconnect if !later(s, &|o| here(Role::Restore)(o) || here(Role::Fit)(o)) => {
+                return fail("stays disconnected");
+            }
+            Role::Drain if !later(s, &here(Role::Fill)) || !later(s, &here(Role::Level)) => {
+                return fail("drained and not filled");
+            }
             Role::Fill if !earlier(s, &here(Role::Drain)) => return fail("filled and not drained"),
-            Role::Part if !earlier(s, &|o| matches!(o.role, Role::Mark | Role::Photo) && (o.at == s.at || s.at.starts_with("hub"))) && !s.at.starts_with("hub") => {
+            Role::Part
+                if !earlier(s, &|o| matches!(o.role, Role::Mark | Role::Photo) && (o.at == s.at || s.at.starts_with("hub")))
+                    && !s.at.starts_with("hub") =>
+            {
                 return fail("parted without a mark");
             }
             Role::Read => {
@@ -91,10 +101,15 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
                     return fail("read before and not after");
                 }
             }
-            Role::Torque | Role::Fill | Role::Level | Role::Lock if earlier(s, &|o| o.role == Role::ShortDrive) => return fail("after the short drive"),
+            Role::Torque | Role::Fill | Role::Level | Role::Lock if earlier(s, &|o| o.role == Role::ShortDrive) => {
+                return fail("after the short drive");
+            }
             _ => {}
         }
-        if s.at.starts_with("hub.") && s.role == Role::Torque && s.fasteners.iter().any(|f| f.what.contains("axle nut") || f.what.contains("hub nut")) {
+        if s.at.starts_with("hub.")
+            && s.role == Role::Torque
+            && s.fasteners.iter().any(|f| f.what.contains("axle nut") || f.what.contains("hub nut"))
+        {
             if s.state.on != On::Lift {
                 return fail("torque of a hub nut with the hub carrying weight");
             }
@@ -108,7 +123,8 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
             }
         }
         if s.state.on == On::Ground && !s.bench {
-            let open = |role: Role, undone: &str| order[..at(s)].iter().filter(|o| o.role == role && o.at.starts_with(undone)).count();
+            let open =
+                |role: Role, undone: &str| order[..at(s)].iter().filter(|o| o.role == role && o.at.starts_with(undone)).count();
             if open(Role::Remove, "wheel.") > open(Role::Fit, "wheel.") {
                 return fail("stands on the ground with a wheel off");
             }
@@ -122,6 +138,9 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
         }
     }
     let s = &p.schedule;
+    if s.cost > s.bound * 1.05 {
+        return Some(format!("{:.1} min, more than 5 % over the bound {:.1} ({} steps)", s.cost, s.bound, p.steps.len()));
+    }
     if s.cost < s.bound - 1e-6 || s.elapsed[1] < s.minutes[1] - 1e-6 {
         return Some(format!("cost {} below its bound {}", s.cost, s.bound));
     }
@@ -168,7 +187,11 @@ fn every_task_at_every_place_has_a_plan_that_holds_or_is_refused_with_a_reason()
     }
     refused.sort();
     refused.dedup();
-    assert!(planned > 900 && refused.iter().all(|r| r.starts_with("oil ") || r.starts_with("grease wheel") || r.starts_with("refit ") || r.starts_with("replace ")), "{planned}\n{}", refused.join("\n"));
+    assert!(
+        planned > 900 && refused.iter().all(|r| r.starts_with("oil ") || r.starts_with("grease wheel")),
+        "{planned}\n{}",
+        refused.join("\n")
+    );
 }
 
 #[test]

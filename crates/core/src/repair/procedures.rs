@@ -1,17 +1,16 @@
 //! The procedures of the trade as data: what comes off and goes on again (units), and the work of a fault or a task in between.
 //! `knowledge/procedures/wheels.toml` says at its head how an entry is written.
 
-use crate::error::Problem;
 use crate::reasoning::place_kinds::is_kind;
 use crate::repair::layout_conditions::{all_hold, is_condition};
 use crate::repair::step::{On, Role};
 use crate::vehicle::{Place, Vehicle};
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// The files that ship with the program.
-const SHIPPED: [(&str, &str); 5] = [
+pub(crate) const SHIPPED: [(&str, &str); 5] = [
     ("wheels", include_str!("../../knowledge/procedures/wheels.toml")),
     ("half_shafts", include_str!("../../knowledge/procedures/half_shafts.toml")),
     ("shafts", include_str!("../../knowledge/procedures/shafts.toml")),
@@ -21,8 +20,23 @@ const SHIPPED: [(&str, &str); 5] = [
 
 /// The cautions that a step of a repair may carry.
 pub const STEP_CAUTIONS: [&str; 17] = [
-    "road", "wheels-in-the-air", "shaft-held", "vehicle-held", "press", "springs", "heavy-unit", "oil", "hot", "torch", "air",
-    "jack", "pedal-first", "exhaust", "high-voltage", "engine-load", "maker",
+    "road",
+    "wheels-in-the-air",
+    "shaft-held",
+    "vehicle-held",
+    "press",
+    "springs",
+    "heavy-unit",
+    "oil",
+    "hot",
+    "torch",
+    "air",
+    "jack",
+    "pedal-first",
+    "exhaust",
+    "high-voltage",
+    "engine-load",
+    "maker",
 ];
 
 /// Work without a fault.
@@ -218,6 +232,24 @@ pub enum Work<'a> {
 impl Procedures {
     /// Reads files of procedures (name, text) and checks them. The error names file and entry.
     pub fn read(files: &[(&str, &str)]) -> Result<Self, String> {
+        let all = Self::parse(files)?;
+        all.check()?;
+        Ok(all)
+    }
+
+    /// Files of a workshop's own before those that ship: of procedures of one id its own stands, of units of a name its own comes first.
+    pub(crate) fn read_before_shipped(own: &[(&str, &str)]) -> Result<Self, String> {
+        let mut all = Self::parse(own)?;
+        let shipped = shipped_procedures();
+        let is_own = |p: &&ProcedureRule| all.procedures.iter().any(|o| o.id == p.id);
+        let rest: Vec<ProcedureRule> = shipped.procedures.iter().filter(|p| !is_own(p)).cloned().collect();
+        all.procedures.extend(rest);
+        all.units.extend(shipped.units.iter().cloned());
+        all.check()?;
+        Ok(all)
+    }
+
+    fn parse(files: &[(&str, &str)]) -> Result<Self, String> {
         #[derive(Deserialize)]
         #[serde(deny_unknown_fields)]
         struct File {
@@ -232,7 +264,6 @@ impl Procedures {
             all.units.extend(file.unit);
             all.procedures.extend(file.procedure);
         }
-        all.check()?;
         Ok(all)
     }
 
@@ -366,18 +397,8 @@ fn check_steps(steps: &[StepRule], fasteners: &BTreeMap<String, FastenerRule>, e
 }
 
 /// What ships with the program.
-pub fn shipped_procedures() -> &'static Procedures {
-    static SHIPPED_PROCEDURES: LazyLock<Procedures> =
-        LazyLock::new(|| Procedures::read(&SHIPPED).unwrap_or_else(|e| panic!("shipped procedures: {e}")));
+pub fn shipped_procedures() -> &'static Arc<Procedures> {
+    static SHIPPED_PROCEDURES: LazyLock<Arc<Procedures>> =
+        LazyLock::new(|| Arc::new(Procedures::read(&SHIPPED).unwrap_or_else(|e| panic!("shipped procedures: {e}"))));
     &SHIPPED_PROCEDURES
-}
-
-/// Files of a workshop's own before those that ship: an entry of the same fault and place comes first, and a unit of the same name.
-///
-/// # Errors
-/// `bad-procedure` with the entry in its message.
-pub fn with_own(own: &[(&str, &str)]) -> Result<Procedures, Problem> {
-    let mut all = Procedures::read(&[own, &SHIPPED[..]].concat()).map_err(|e| Problem::new("bad-procedure", e))?;
-    all.procedures.dedup_by(|a, b| a.id == b.id);
-    Ok(all)
 }

@@ -6,7 +6,7 @@
 use super::drive_steps::{prove, secure};
 use super::job::{Ask, Job, Jobs, PlanProblem, is_to_be_planned, repair_id};
 use super::kit::Kit;
-use super::procedures::{Procedures, WayRule};
+use super::procedures::WayRule;
 use super::schedule::{Schedule, ScheduleInput, best_order, schedule, standings};
 use super::step::{On, Role, Step};
 use super::step_graph::StepGraph;
@@ -116,35 +116,36 @@ fn opens_work(r: Role) -> bool {
 ///
 /// ```
 /// use baricord_core::{case::Case, reasoning::knowledge::builtin, vehicle::sample};
-/// use baricord_core::repair::{procedures::shipped_procedures, repair_plan::{Aim, repair_plan}};
+/// use baricord_core::repair::repair_plan::{Aim, repair_plan};
 /// let mut case = Case::new("c", "Mail van", sample::rear_drive(2));
 /// case.repairs.push_back(baricord_core::case::Repair { fault: "joint-worn".into(), at: Some("prop.rear.j2".into()), ..Default::default() });
-/// let plan = repair_plan(&case, builtin(), shipped_procedures(), Aim::Repair);
+/// let plan = repair_plan(&case, builtin(), Aim::Repair);
 /// assert!(plan.problems.is_empty() && plan.schedule.order.len() == plan.steps.len());
 /// ```
-pub fn repair_plan(case: &Case, k: &Knowledge, procedures: &Procedures, aim: Aim) -> RepairPlan {
+pub fn repair_plan(case: &Case, k: &Knowledge, aim: Aim) -> RepairPlan {
     let chosen: BTreeSet<String> =
         case.repairs.iter().filter(|r| is_to_be_planned(case, r)).filter_map(|r| r.way.clone()).collect();
-    let (mut plan, ways) = plan_by(case, k, procedures, &chosen, aim);
+    let (mut plan, ways) = plan_by(case, k, &chosen, aim);
     if aim == Aim::Repair {
-        plan.ways = ways.iter().map(|w| compare(case, k, procedures, &chosen, &plan, w)).collect();
+        plan.ways = ways.iter().map(|w| compare(case, k, &chosen, &plan, w)).collect();
     }
     plan
 }
 
 /// A way beside the plan without it.
-fn compare(case: &Case, k: &Knowledge, procedures: &Procedures, chosen: &BTreeSet<String>, plan: &RepairPlan, w: &WayRule) -> Way {
+fn compare(case: &Case, k: &Knowledge, chosen: &BTreeSet<String>, plan: &RepairPlan, w: &WayRule) -> Way {
     let is_chosen = chosen.contains(&w.id);
     let other: BTreeSet<String> = match is_chosen {
         true => chosen.iter().filter(|c| **c != w.id).cloned().collect(),
         false => chosen.iter().cloned().chain([w.id.clone()]).collect(),
     };
-    let beside = plan_by(case, k, procedures, &other, Aim::Repair).0;
+    let beside = plan_by(case, k, &other, Aim::Repair).0;
     let (with, without) = if is_chosen { (plan, &beside) } else { (&beside, plan) };
     let disturbed = |p: &RepairPlan| -> BTreeSet<String> {
         let restored = p.restore.iter().map(|r| r.what.clone());
         let parted = p.steps.iter().filter(|s| s.role == Role::Unfasten).flat_map(|s| s.fasteners.iter().map(|f| f.what.clone()));
-        let drained = p.steps.iter().filter(|s| s.role == Role::Drain).map(|s| format!("oil of {}", case.vehicle.place_words(&s.at)));
+        let drained =
+            p.steps.iter().filter(|s| s.role == Role::Drain).map(|s| format!("oil of {}", case.vehicle.place_words(&s.at)));
         restored.chain(parted).chain(drained).collect()
     };
     let (a, b) = (disturbed(with), disturbed(without));
@@ -160,8 +161,9 @@ fn compare(case: &Case, k: &Knowledge, procedures: &Procedures, chosen: &BTreeSe
 }
 
 /// The plan in chosen ways, and every other way that there would be.
-fn plan_by(case: &Case, k: &Knowledge, procedures: &Procedures, ways: &BTreeSet<String>, aim: Aim) -> (RepairPlan, Vec<WayRule>) {
-    let Jobs { jobs, asks, problems, ways: mut others } = Jobs::of(case, k, procedures, ways);
+fn plan_by(case: &Case, k: &Knowledge, ways: &BTreeSet<String>, aim: Aim) -> (RepairPlan, Vec<WayRule>) {
+    let procedures = &*k.procedures;
+    let Jobs { jobs, asks, problems, ways: mut others } = Jobs::of(case, k, ways);
     let mut plan = RepairPlan { asks, problems, ..RepairPlan::default() };
     let Some(first) = jobs.first() else { return (plan, vec![]) };
     let mut g = StepGraph::of_jobs(&case.vehicle, procedures, ways, &jobs);
@@ -244,16 +246,22 @@ fn not_put_back(g: &StepGraph, jobs: &[Job], done: &BTreeSet<usize>) -> BTreeSet
     }
     for u in &g.units {
         out.extend(u.apart.iter().copied().filter(|s| !done.contains(s)));
-        let was = |role: Role, at: &str| u.apart.iter().any(|s| done.contains(s) && g.steps[*s].role == role && (at.is_empty() || g.steps[*s].at == at));
+        let was = |role: Role, at: &str| {
+            u.apart.iter().any(|s| done.contains(s) && g.steps[*s].role == role && (at.is_empty() || g.steps[*s].at == at))
+        };
         let is_out = was(Role::Remove, "") || was(Role::Part, "");
         for &s in &u.together {
             let step = &g.steps[s];
             let loosened = || {
                 let same = |f: &super::step::Fastener| step.fasteners.iter().any(|o| o.what == f.what);
-                u.apart.iter().any(|a| done.contains(a) && g.steps[*a].role == Role::Unfasten && g.steps[*a].fasteners.iter().any(same))
+                u.apart
+                    .iter()
+                    .any(|a| done.contains(a) && g.steps[*a].role == Role::Unfasten && g.steps[*a].fasteners.iter().any(same))
             };
             let is_wanted = match step.role {
-                Role::Fit | Role::Seal | Role::SeatCheck | Role::Inspect | Role::Clean | Role::Wait => is_out || was(Role::Drain, ""),
+                Role::Fit | Role::Seal | Role::SeatCheck | Role::Inspect | Role::Clean | Role::Wait => {
+                    is_out || was(Role::Drain, "")
+                }
                 Role::StartByHand | Role::Torque | Role::Lock => loosened(),
                 Role::Restore => was(Role::Disconnect, "") || is_out,
                 Role::Fill => was(Role::Drain, ""),
@@ -331,7 +339,8 @@ fn put_back(g: &StepGraph) -> Vec<Restore> {
         let fit = u.together.iter().map(|s| &g.steps[*s]).find(|s| s.role == Role::Fit)?;
         Some(Restore { what: u.rule.words.clone(), at: u.place.id.clone(), step: Some(fit.id.clone()) })
     });
-    let named = g.steps.iter().filter_map(|s| Some(Restore { what: s.restores.clone()?, at: s.at.clone(), step: Some(s.id.clone()) }));
+    let named =
+        g.steps.iter().filter_map(|s| Some(Restore { what: s.restores.clone()?, at: s.at.clone(), step: Some(s.id.clone()) }));
     fits.chain(named).collect()
 }
 

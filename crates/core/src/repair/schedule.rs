@@ -2,8 +2,8 @@
 //!
 //! The objective is elapsed likely minutes + 6 for each change between ground and lift + the span in which a helper is needed, from the
 //! start of the first such step to the end of the last. Hands-on minutes add up to the same in every order, so what an order can save is
-//! idle waiting, and time between helper steps. A lower bound is the larger of all hands-on minutes and the longest chain with its
-//! waits, plus the unavoidable changes, plus what must lie between two helper steps. The search is depth first with that bound from the
+//! idle waiting, and time between helper steps. A lower bound is the larger of all hands-on minutes and, for any step, all that comes
+//! before it, its wait, and all that follows; plus the unavoidable changes, plus what must lie between two helper steps. The search is depth first with that bound from the
 //! best of several list schedules; it is exact when it ends within its budget, and says how far from the bound it is when not.
 
 use super::step::{On, Step};
@@ -64,8 +64,10 @@ pub(super) struct ScheduleInput<'a> {
 struct Search<'a> {
     p: &'a ScheduleInput<'a>,
     after: Vec<Vec<usize>>,
-    /// Likely minutes from the start of a step to the end of all that follows it, waits included.
+    /// Least minutes from the start of a step to the end of all that follows it, waits included.
     tail: Vec<f64>,
+    /// See [`Self::phases`].
+    phase: Vec<u8>,
     minutes: Vec<f64>,
     waits: Vec<f64>,
     total: f64,
@@ -134,6 +136,7 @@ impl<'a> Search<'a> {
             p,
             after,
             tail: vec![0.0; n],
+            phase: vec![0; n],
             total: minutes.iter().sum(),
             minutes,
             waits,
@@ -141,17 +144,19 @@ impl<'a> Search<'a> {
             best: (f64::INFINITY, vec![]),
             bound: 0.0,
         };
-        let order = x.listed(|_, _| 0.0);
+        x.phase = x.phases();
+        let order = x.listed(false, |_, _| 0.0);
         for &s in order.iter().rev() {
             let follows = x.after[s].iter().map(|a| x.tail[*a]).fold(0.0, f64::max);
-            x.tail[s] = x.minutes[s] + x.waits[s] + follows;
+            // One pair of hands does all that follows.
+            x.tail[s] = x.minutes[s] + x.waits[s] + follows.max(x.sum(&x.reach(s, &x.after)));
         }
         x.bound = x.lower_bound();
         x
     }
 
-    /// A list schedule: of what can be started soonest, what the rule likes best.
-    fn listed(&self, rule: impl Fn(&Self, usize) -> f64) -> Vec<usize> {
+    /// A list schedule: of what can be started soonest, what the rule likes best; `by_phase`: what is done before a helper comes, first.
+    fn listed(&self, by_phase: bool, rule: impl Fn(&Self, usize) -> f64) -> Vec<usize> {
         let n = self.p.steps.len();
         let mut missing: Vec<usize> = self.p.before.iter().map(BTreeSet::len).collect();
         let mut ready_at = vec![0.0_f64; n];
@@ -164,7 +169,8 @@ impl<'a> Search<'a> {
                 let idle = (ready_at[*s] - now).max(0.0);
                 let change = if !step.bench && step.state.on != on { STATE_CHANGE_MIN } else { 0.0 };
                 let helper = if step.state.helper == with_helper { 0.0 } else { 0.5 };
-                (idle + change, helper, -rule(self, *s), *s)
+                let phase = if by_phase { self.phase[*s] } else { 0 };
+                (phase, idle + change, helper, -rule(self, *s), *s)
             };
             let better = |a: &usize, b: &usize| key(a).partial_cmp(&key(b)).unwrap_or(std::cmp::Ordering::Equal);
             let Some(s) = open.iter().copied().min_by(|a, b| better(a, b)) else { break };
@@ -187,8 +193,14 @@ impl<'a> Search<'a> {
         order
     }
 
+    fn sum(&self, steps: &[bool]) -> f64 {
+        steps.iter().zip(&self.minutes).filter(|x| *x.0).map(|x| x.1).sum()
+    }
+
     fn lower_bound(&self) -> f64 {
-        let elapsed = self.tail.iter().copied().fold(self.total, f64::max);
+        let before: Vec<Vec<usize>> = self.p.before.iter().map(|b| b.iter().copied().collect()).collect();
+        let through = |s: usize| self.sum(&self.reach(s, &before)) + self.tail[s];
+        let elapsed = (0..self.tail.len()).map(through).fold(self.total, f64::max);
         let on_lift = |s: &Step| !s.bench && s.state.on == On::Lift;
         let any = |on: On| self.p.steps.iter().any(|s| !s.bench && s.state.on == on);
         let last_on = self.p.steps.last().map(|s| s.state.on);
@@ -198,20 +210,36 @@ impl<'a> Search<'a> {
         elapsed + STATE_CHANGE_MIN * (up + down + only_down) as f64 + self.helper_bound()
     }
 
-    /// What must lie between the first and the last helper step.
+    /// What must lie between the first and the last helper step: what follows one of them and comes before another.
     fn helper_bound(&self) -> f64 {
-        let helpers: Vec<usize> = (0..self.p.steps.len()).filter(|s| self.p.steps[*s].state.helper).collect();
-        let all: f64 = helpers.iter().map(|s| self.minutes[*s]).sum();
-        let mut least = all;
-        for &h in &helpers {
-            let later = self.reach(h, &self.after);
-            for &l in helpers.iter().filter(|l| later[**l]) {
-                let earlier = self.reach_back(l);
-                let between: f64 = (0..later.len()).filter(|s| later[*s] && earlier[*s]).map(|s| self.minutes[s]).sum();
-                least = least.max(between + self.minutes[h] + self.minutes[l]);
+        (0..self.minutes.len()).filter(|s| self.phase[*s] == 1).map(|s| self.minutes[s]).sum()
+    }
+
+    /// For each step whether it can be done before a helper comes (0), must be done while one is there (1), or can wait until they are
+    /// gone (2). Where nobody is needed all are 0.
+    fn phases(&self) -> Vec<u8> {
+        let n = self.minutes.len();
+        let is_helper = |s: usize| self.p.steps[s].state.helper;
+        let before: Vec<Vec<usize>> = self.p.before.iter().map(|b| b.iter().copied().collect()).collect();
+        let (mut follows, mut leads) = (vec![false; n], vec![false; n]);
+        for h in (0..n).filter(|s| is_helper(*s)) {
+            let (later, earlier) = (self.reach(h, &self.after), self.reach(h, &before));
+            for s in 0..n {
+                follows[s] |= later[s];
+                leads[s] |= earlier[s];
             }
         }
-        least
+        (0..n)
+            .map(|s| {
+                if is_helper(s) || follows[s] && leads[s] {
+                    1
+                } else if follows[s] {
+                    2
+                } else {
+                    0
+                }
+            })
+            .collect()
     }
 
     fn reach(&self, from: usize, edges: &[Vec<usize>]) -> Vec<bool> {
@@ -225,11 +253,6 @@ impl<'a> Search<'a> {
             }
         }
         seen
-    }
-
-    fn reach_back(&self, from: usize) -> Vec<bool> {
-        let edges: Vec<Vec<usize>> = self.p.before.iter().map(|b| b.iter().copied().collect()).collect();
-        self.reach(from, &edges)
     }
 
     fn offer(&mut self, order: &[usize]) {
@@ -291,9 +314,10 @@ impl Begun {
         let span = match self.helper {
             Some((from, to)) if self.helper_left > 0.0 => (self.now + self.helper_left - from).max(to - from),
             Some((from, to)) => to - from,
-            None => x.helper_bound_once(self.helper_left),
+            None => self.helper_left.max(0.0),
         };
-        let change = usize::from((0..self.done.len()).any(|s| !self.done[s] && !x.p.steps[s].bench && x.p.steps[s].state.on != self.on));
+        let change =
+            usize::from((0..self.done.len()).any(|s| !self.done[s] && !x.p.steps[s].bench && x.p.steps[s].state.on != self.on));
         elapsed + STATE_CHANGE_MIN * (self.changes + change) as f64 + span
     }
 
@@ -320,12 +344,6 @@ impl Begun {
     }
 }
 
-impl Search<'_> {
-    fn helper_bound_once(&self, left: f64) -> f64 {
-        left.max(0.0)
-    }
-}
-
 /// The order of the steps, by index, with what no order can do without.
 pub(super) fn best_order(p: &ScheduleInput) -> (Vec<usize>, f64) {
     let mut x = Search::new(p);
@@ -335,10 +353,13 @@ pub(super) fn best_order(p: &ScheduleInput) -> (Vec<usize>, f64) {
     let by_place: Rule = |_, s| -(s as f64);
     let wait_then_place: Rule = |x, s| if x.waits[s] > 0.0 { 1e6 } else { -(s as f64) };
     // What leads to a wait comes before what does not.
-    let to_wait: Rule = |x, s| x.reach(s, &x.after).iter().zip(&x.waits).filter(|(r, _)| **r).map(|(_, w)| *w).sum::<f64>() + x.waits[s];
+    let to_wait: Rule =
+        |x, s| x.reach(s, &x.after).iter().zip(&x.waits).filter(|(r, _)| **r).map(|(_, w)| *w).sum::<f64>() + x.waits[s];
     for rule in [wait_then_place, by_place, wait_first, by_tail, to_wait] {
-        let order = x.listed(rule);
-        x.offer(&order);
+        for by_phase in [false, true] {
+            let order = x.listed(by_phase, rule);
+            x.offer(&order);
+        }
     }
     if !x.is_proved() && p.steps.len() <= EXACT_MAX_STEPS {
         let begun = Begun {
@@ -402,7 +423,9 @@ pub(super) fn schedule(p: &ScheduleInput, order: &[usize], bound: f64) -> Schedu
         state_changes: likely.changes,
         waits: ids
             .clone()
-            .filter_map(|s| s.wait.as_ref().map(|w| ScheduledWait { step: s.id.clone(), minutes: w.minutes, kind: w.kind.clone() }))
+            .filter_map(|s| {
+                s.wait.as_ref().map(|w| ScheduledWait { step: s.id.clone(), minutes: w.minutes, kind: w.kind.clone() })
+            })
             .collect(),
         rests: ids.filter(|s| s.can_rest).map(|s| s.id.clone()).collect(),
         cost: likely.cost(),

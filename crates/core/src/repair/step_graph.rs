@@ -154,7 +154,15 @@ impl<'a> StepGraph<'a> {
     }
 
     /// Lays out a list of steps: each after the one before, unless it says what it needs; the first after `base`.
-    fn lay(&mut self, prefix: &str, rules: &'a [StepRule], at: &Place, f: &Fasteners, base: &BTreeSet<usize>, serves: &BTreeSet<String>) -> Vec<usize> {
+    fn lay(
+        &mut self,
+        prefix: &str,
+        rules: &'a [StepRule],
+        at: &Place,
+        f: &Fasteners,
+        base: &BTreeSet<usize>,
+        serves: &BTreeSet<String>,
+    ) -> Vec<usize> {
         let mut laid: Vec<Laid> = vec![];
         let mut is_begun = false;
         for r in rules {
@@ -235,7 +243,11 @@ impl<'a> StepGraph<'a> {
             opens: r.opens.iter().filter_map(|t| place(self.v, spot, t)).collect(),
             tools: r.tools.clone(),
             special_tools: r.special.clone(),
-            consumables: r.consumables.iter().map(|(what, amount, unit)| Consumable { what: what.clone(), amount: *amount, unit: unit.clone() }).collect(),
+            consumables: r
+                .consumables
+                .iter()
+                .map(|(what, amount, unit)| Consumable { what: what.clone(), amount: *amount, unit: unit.clone() })
+                .collect(),
             single_use: r.once.clone(),
             wait: r.wait.as_ref().map(|w| Wait { minutes: w.minutes, kind: w.kind.clone() }),
             bench: r.on == Where::Bench,
@@ -312,7 +324,8 @@ impl<'a> StepGraph<'a> {
     fn together_end(&self, of: &UnitOff, next: &str) -> Option<usize> {
         let counts = |s: &&usize| {
             let step = &self.steps[**s];
-            let blocks = of.rule.together.iter().find(|r| step.id.starts_with(&format!("{}.{}@", of.rule.id, r.id))).map(|r| &r.blocks);
+            let blocks =
+                of.rule.together.iter().find(|r| step.id.starts_with(&format!("{}.{}@", of.rule.id, r.id))).map(|r| &r.blocks);
             let is_for_others = blocks.is_some_and(|b| !b.is_empty() && !b.iter().any(|x| x == next));
             (step.bench || step.state.on == On::Lift) && !is_for_others
         };
@@ -326,9 +339,13 @@ impl<'a> StepGraph<'a> {
             for r in u.rule.apart.iter().chain(&u.rule.together) {
                 for wanted in &r.after {
                     let Some((id, step)) = wanted.split_once('.') else { continue };
-                    let same = |o: &&UnitOff| o.rule.id == id && (o.place.id == u.place.id || o.place.corner.is_some() && o.place.corner == u.place.corner);
+                    let same = |o: &&UnitOff| {
+                        o.rule.id == id
+                            && (o.place.id == u.place.id || o.place.corner.is_some() && o.place.corner == u.place.corner)
+                    };
                     for o in self.units.iter().filter(same) {
-                        let is = |prefix: &str, name: &str, s: &usize| self.steps[*s].id.starts_with(&format!("{prefix}.{name}@"));
+                        let is =
+                            |prefix: &str, name: &str, s: &usize| self.steps[*s].id.starts_with(&format!("{prefix}.{name}@"));
                         let first = o.apart.iter().chain(&o.together).find(|s| is(id, step, s));
                         let then = u.apart.iter().chain(&u.together).find(|s| is(&u.rule.id, &r.id, s));
                         more.extend(first.zip(then).map(|(a, b)| (*a, *b)));
@@ -392,7 +409,8 @@ impl<'a> StepGraph<'a> {
                 before[s].iter().flat_map(|b| if out[*b] { before[*b].clone() } else { [*b].into() }).collect();
             before[s] = now;
         }
-        let place: BTreeMap<usize, usize> = (0..out.len()).filter(|s| !out[*s]).enumerate().map(|(new, old)| (old, new)).collect();
+        let place: BTreeMap<usize, usize> =
+            (0..out.len()).filter(|s| !out[*s]).enumerate().map(|(new, old)| (old, new)).collect();
         let kept = |list: &[usize]| list.iter().filter_map(|s| place.get(s).copied()).collect::<Vec<_>>();
         for u in &mut self.units {
             (u.apart, u.together) = (kept(&u.apart), kept(&u.together));
@@ -402,7 +420,12 @@ impl<'a> StepGraph<'a> {
         }
         let steps = std::mem::take(&mut self.steps);
         self.steps = steps.into_iter().zip(&out).filter(|x| !x.1).map(|x| x.0).collect();
-        self.before = before.into_iter().zip(&out).filter(|x| !x.1).map(|x| x.0.iter().filter_map(|b| place.get(b).copied()).collect()).collect();
+        self.before = before
+            .into_iter()
+            .zip(&out)
+            .filter(|x| !x.1)
+            .map(|x| x.0.iter().filter_map(|b| place.get(b).copied()).collect())
+            .collect();
     }
 
     /// What a mechanic calls a place.
@@ -418,7 +441,8 @@ fn split_fasten(r: &StepRule, at: &str, f: &Fasteners) -> Vec<StepRule> {
     if r.role != Role::Fasten {
         return vec![r.clone()];
     }
-    let named: Vec<String> = r.f.iter().filter_map(|x| f.get(x)).map(|x| format!("{} {}", count_words(x.count), x.what)).collect();
+    let named: Vec<String> =
+        r.f.iter().filter_map(|x| f.get(x)).map(|x| format!("{} {}", count_words(x.count), x.what)).collect();
     let count: u32 = r.f.iter().filter_map(|x| f.get(x)).map(|x| x.count).sum();
     let likely = (f64::from(count) * 0.25).clamp(0.5, 4.0);
     let by_hand = StepRule {

@@ -1,7 +1,9 @@
 //! How the driveline stands at a point of a plan: what is off, what hangs, what is open, which wheels are chocked, which marks were made.
 
+use super::drive_steps::chocked_wheels;
 use super::repair_plan::RepairPlan;
 use super::step::{On, Role, Step};
+use crate::vehicle::Vehicle;
 use std::collections::BTreeSet;
 
 /// A driveline taken apart.
@@ -19,33 +21,34 @@ pub struct Teardown {
     pub marks: Vec<String>,
     /// Whether it is up.
     pub is_up: bool,
-    /// Whether chocks lie at its wheels.
-    pub is_chocked: bool,
+    /// Wheels at which chocks lie.
+    pub chocked: BTreeSet<String>,
 }
 
 impl Teardown {
-    /// After these steps, in their order.
-    pub fn after<'a>(steps: impl IntoIterator<Item = &'a Step>) -> Self {
+    /// After those of a plan's steps that are done, in their order.
+    pub fn after(v: &Vehicle, plan: &RepairPlan, is_done: impl Fn(&Step) -> bool) -> Self {
         let mut t = Self::default();
-        steps.into_iter().for_each(|s| t.step(s));
+        plan.in_order().filter(|s| is_done(s)).for_each(|s| t.step(v, plan, s));
         t
     }
 
     /// At the point of a plan at which most is off.
-    pub fn widest(plan: &RepairPlan) -> Self {
+    pub fn widest(v: &Vehicle, plan: &RepairPlan) -> Self {
         let order: Vec<&Step> = plan.in_order().collect();
         let last_off = order.iter().rposition(|s| matches!(s.role, Role::Remove | Role::Part | Role::Drain));
-        Self::after(order.into_iter().take(last_off.map_or(0, |n| n + 1)))
+        let until: BTreeSet<&str> = order.iter().take(last_off.map_or(0, |n| n + 1)).map(|s| s.id.as_str()).collect();
+        Self::after(v, plan, |s| until.contains(s.id.as_str()))
     }
 
-    fn step(&mut self, s: &Step) {
+    fn step(&mut self, v: &Vehicle, plan: &RepairPlan, s: &Step) {
         self.is_up = if s.bench { self.is_up } else { s.state.on == On::Lift };
         let at = || s.at.clone();
         match s.role {
-            Role::Secure if s.state.on == On::Ground => self.is_chocked = true,
+            Role::Secure if s.state.on == On::Ground => self.chocked = chocked_wheels(v, &plan.steps).into_iter().collect(),
             Role::Mark if !self.marks.contains(&s.at) && !s.bench => self.marks.push(at()),
             Role::Remove => {
-                self.hanging.remove(&s.at);
+                self.hanging.retain(|h| !crate::vehicle::is_part_of(h, &s.at));
                 self.off.insert(at());
                 self.open.extend(s.opens.iter().cloned());
             }
@@ -63,7 +66,7 @@ impl Teardown {
                 self.hanging.remove(&s.at);
                 self.open.retain(|o| !crate::vehicle::is_part_of(o, &s.at));
             }
-            Role::StandRun => self.is_chocked = false,
+            Role::StandRun => self.chocked.clear(),
             _ => {}
         }
     }
@@ -74,31 +77,34 @@ mod tests {
     use super::*;
     use crate::case::{Case, Repair};
     use crate::reasoning::knowledge::builtin;
-    use crate::repair::procedures::shipped_procedures;
     use crate::repair::repair_plan::{Aim, repair_plan};
     use crate::vehicle::sample::{front_drive, rear_drive};
 
-    fn plan(v: crate::vehicle::Vehicle, fault: &str, at: &str) -> RepairPlan {
+    fn plan(v: Vehicle, fault: &str, at: &str) -> RepairPlan {
         let mut case = Case::new("c", "Case", v);
         case.repairs.push_back(Repair { fault: fault.into(), at: Some(at.into()), ..Repair::default() });
-        repair_plan(&case, builtin(), shipped_procedures(), Aim::Repair)
+        repair_plan(&case, builtin(), Aim::Repair)
     }
 
     #[test]
     fn a_shaft_is_out_its_opening_plugged_and_its_marks_counted() {
         let p = plan(rear_drive(2), "joint-worn", "prop.rear.j2");
-        let t = Teardown::widest(&p);
-        assert!(t.off.contains("prop.rear") && t.open.contains("prop.rear.slip") && t.is_up && t.is_chocked);
+        let v = rear_drive(2);
+        let t = Teardown::widest(&v, &p);
+        assert!(t.off.contains("prop.rear") && t.open.contains("prop.rear.slip") && t.is_up && !t.chocked.is_empty());
+        assert!(t.hanging.is_empty());
         assert_eq!(t.marks, ["prop.rear.slip", "prop.rear.sb1", "prop.rear.j3"]);
-        let end = Teardown::after(p.in_order());
-        assert!(end.off.is_empty() && end.open.is_empty() && end.drained.is_empty() && !end.is_up && !end.is_chocked);
+        let end = Teardown::after(&v, &p, |_| true);
+        assert!(end.off.is_empty() && end.open.is_empty() && end.drained.is_empty() && !end.is_up && end.chocked.is_empty());
     }
 
     #[test]
     fn a_shaft_that_is_only_parted_hangs() {
-        let t = Teardown::widest(&plan(rear_drive(2), "pinion-seal-leaking", "diff.rear"));
+        let t = Teardown::widest(&rear_drive(2), &plan(rear_drive(2), "pinion-seal-leaking", "diff.rear"));
         assert!(t.hanging.contains("prop.rear.j3") && !t.off.contains("prop.rear") && t.drained.contains("diff.rear"));
-        let t = Teardown::widest(&plan(front_drive(), "inner-joint-worn", "half.fl.inner"));
+        let t = Teardown::widest(&front_drive(), &plan(front_drive(), "inner-joint-worn", "half.fl.inner"));
+        // What stays down is chocked, not what comes off.
+        assert!(!t.chocked.contains("wheel.fl") && t.chocked.contains("wheel.rr"));
         assert!(t.off.contains("half.fl") && t.off.contains("wheel.fl") && t.hanging.contains("hub.fl"));
     }
 }

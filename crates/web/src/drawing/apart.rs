@@ -9,19 +9,20 @@ use std::fmt::Write;
 
 /// How far a shaft is lifted out, and a corner.
 const OUT_DOWN: f64 = 46.0;
-const OUT_ALONG: f64 = 58.0;
+const OUT_ALONG: f64 = -86.0;
 const OUT_ALONG_NARROW: f64 = 20.0;
 
 /// Whether a part is off, with what it belongs to.
 pub(super) fn is_off(t: &Teardown, p: &Place) -> bool {
-    t.off.iter().any(|o| is_part_of(&p.id, o)) || p.kind == PlaceKind::Clutch && t.off.contains("gearbox") && t.off.contains("clutch")
+    t.off.iter().any(|o| is_part_of(&p.id, o))
+        || p.kind == PlaceKind::Clutch && t.off.contains("gearbox") && t.off.contains("clutch")
 }
 
 /// How a part that is off is moved on the sheet.
 pub(super) fn lifted(s: &Sheet, p: &Part) -> (f64, f64) {
     let along = if s.width > 500.0 { OUT_ALONG } else { OUT_ALONG_NARROW };
     match p.place.corner {
-        // Towards the middle of the vehicle, so that it stays on the sheet.
+        // Out over the ends of a wide sheet; on a phone's towards the middle, so that it stays on it.
         Some(_) if p.rect.cx() < s.width / 2.0 => (along, 0.0),
         Some(_) => (-along, 0.0),
         None => (0.0, OUT_DOWN),
@@ -30,11 +31,7 @@ pub(super) fn lifted(s: &Sheet, p: &Part) -> (f64, f64) {
 
 /// The place from which a part was taken, as a dashed outline.
 pub(super) fn ghost(o: &mut String, r: Rect) {
-    let _ = write!(
-        o,
-        r#"<rect class="ghost" x="{:.1}" y="{:.1}" width="{:.1}" height="{:.1}"/>"#,
-        r.x, r.y, r.w, r.h
-    );
+    let _ = write!(o, r#"<rect class="ghost" x="{:.1}" y="{:.1}" width="{:.1}" height="{:.1}"/>"#, r.x, r.y, r.w, r.h);
 }
 
 fn rect_of(s: &Sheet, at: &str) -> Option<Rect> {
@@ -51,9 +48,7 @@ fn moved(s: &Sheet, t: &Teardown, at: &str) -> Option<Rect> {
 /// What lies over the parts: openings, chocks, marks, and the words of each.
 pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
     let is_wide = s.width > 500.0;
-    if t.is_chocked {
-        chocks(o, s, t, is_wide);
-    }
+    chocks(o, s, t, is_wide);
     for (k, at) in t.marks.iter().enumerate() {
         if let Some(r) = moved(s, t, at) {
             dots(o, r, k + 1, is_wide);
@@ -61,7 +56,7 @@ pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
     }
     for at in &t.open {
         if let Some(r) = rect_of(s, at) {
-            ring(o, r, "open, plugged", is_wide);
+            ring(o, r, at.starts_with("half."), is_wide);
         }
     }
     for at in &t.drained {
@@ -82,13 +77,10 @@ fn word(o: &mut String, x: f64, y: f64, text: &str, is_wide: bool) {
     }
 }
 
-/// A wedge on both sides of a wheel that is on.
+/// A wedge on both sides of a wheel.
 fn chocks(o: &mut String, s: &Sheet, t: &Teardown, is_wide: bool) {
-    let wheels: Vec<&Part> = s.parts.iter().filter(|p| p.place.kind == PlaceKind::Wheel).collect();
-    let is_lost = |p: &&&Part| t.off.contains(&p.place.id) || t.off.iter().any(|o| o.starts_with("wheel.") && s.parts.iter().any(|q| q.place.id == *o && q.place.end == p.place.end));
-    let lost = wheels.iter().filter(is_lost).count();
     let k = if is_wide { 14.0 } else { 7.0 };
-    for p in wheels.iter().filter(|p| lost == wheels.len() || !is_lost(p)) {
+    for p in s.parts.iter().filter(|p| t.chocked.contains(&p.place.id)) {
         let r = p.rect;
         let _ = write!(
             o,
@@ -110,7 +102,8 @@ fn dots(o: &mut String, r: Rect, n: usize, is_wide: bool) {
     }
 }
 
-fn ring(o: &mut String, r: Rect, text: &str, is_wide: bool) {
+/// An opening that is plugged: a ring with a bar. At a corner its word stands towards the middle of the sheet.
+fn ring(o: &mut String, r: Rect, is_corner: bool, is_wide: bool) {
     let k = if is_wide { 7.0 } else { 4.0 };
     let _ = write!(
         o,
@@ -122,12 +115,18 @@ fn ring(o: &mut String, r: Rect, text: &str, is_wide: bool) {
         c = r.x + k * 0.7,
         d = r.cy() - k * 0.7,
     );
-    word(o, r.x - 30.0, r.y - 14.0, text, is_wide);
+    let (x, y) = if is_corner { (r.right() + 12.0, r.cy() + 5.0) } else { (r.x - 30.0, r.y - 14.0) };
+    word(o, x, y, "open, plugged", is_wide);
 }
 
 fn drop(o: &mut String, r: Rect, is_wide: bool) {
     let (x, y, k) = (r.cx(), r.bottom() + 6.0, if is_wide { 8.0 } else { 4.0 });
-    let _ = write!(o, r#"<path class="oil-out" d="M{x:.1} {y:.1} c-{k:.1} {k:.1} -{k:.1} {d:.1} 0 {d:.1} c{k:.1} 0 {k:.1} -{h:.1} 0 -{d:.1} z"/>"#, d = k * 1.7, h = k * 0.7);
+    let _ = write!(
+        o,
+        r#"<path class="oil-out" d="M{x:.1} {y:.1} c-{k:.1} {k:.1} -{k:.1} {d:.1} 0 {d:.1} c{k:.1} 0 {k:.1} -{h:.1} 0 -{d:.1} z"/>"#,
+        d = k * 1.7,
+        h = k * 0.7
+    );
     word(o, x + k + 4.0, y + k + 4.0, "oil out", is_wide);
 }
 
@@ -143,7 +142,7 @@ fn strap(o: &mut String, r: Rect, is_wide: bool) {
         d = x - k * 0.8,
         e = x + k * 0.8,
     );
-    word(o, x + k * 0.9, y - k + 4.0, "tied up", is_wide);
+    word(o, x + k * 0.9, (y - k + 4.0).max(16.0), "tied up", is_wide);
 }
 
 /// What is off, in words, for who does not see the drawing.

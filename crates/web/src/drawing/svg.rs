@@ -96,6 +96,7 @@ fn render(v: &Vehicle, s: &Sheet, m: &Marks, class: &str, id: &str, words: bool)
         }
     }
     if let Some(t) = &m.apart {
+        pins(&mut o, s, m);
         apart::over(&mut o, s, t);
     } else if words {
         pair(&mut o, s, m);

@@ -24,9 +24,10 @@ pub use overrides::{FaultOverride, LIMITS, WorkshopOverrides, shipped_limit};
 pub use weights::*;
 pub use zones::Zone;
 
+use crate::repair::procedures::{Procedures, shipped_procedures};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// Everything the program knows of the trade.
 #[derive(Clone, Debug)]
@@ -37,6 +38,8 @@ pub struct Knowledge {
     pub tests: Vec<Test>,
     /// `weights.toml`: every number of the weighing.
     pub weights: Weights,
+    /// How things are taken apart and put together.
+    pub procedures: Arc<Procedures>,
     cautions: BTreeMap<String, Caution>,
     parts: BTreeMap<String, PartKind>,
     zones: BTreeMap<String, Zone>,
@@ -95,6 +98,7 @@ impl Knowledge {
             cautions: toml::from_str(files.cautions).map_err(|e| format!("cautions: {e}"))?,
             parts: toml::from_str(files.options).map_err(|e| format!("options: {e}"))?,
             zones: toml::from_str(files.zones).map_err(|e| format!("zones: {e}"))?,
+            procedures: shipped_procedures().clone(),
             weights,
         };
         k.check()?;
@@ -275,7 +279,8 @@ pub fn builtin() -> &'static Knowledge {
 fn shipped_text() -> &'static str {
     static TEXT: LazyLock<String> = LazyLock::new(|| {
         let s = &SHIPPED;
-        [s.faults, s.tests, s.cautions, s.options, s.zones, s.weights].concat()
+        let procedures = crate::repair::procedures::SHIPPED.map(|f| f.1).concat();
+        [s.faults, s.tests, s.cautions, s.options, s.zones, s.weights, &procedures].concat()
     });
     &TEXT
 }

@@ -5,12 +5,13 @@ use super::bearing_book::{BookBearing, book_number};
 use super::{Knowledge, builtin, shipped_text};
 use crate::error::Problem;
 use crate::measure::angle_targets::School;
+use crate::repair::own_procedures::{OwnProcedure, with_own};
 use crate::vehicle::{Limits, Vehicle};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::sync::LazyLock;
+use std::sync::{Arc, LazyLock};
 
 /// The same number for the same texts, run after run of one program.
 fn hash(of: &[&str]) -> u64 {
@@ -65,6 +66,9 @@ pub struct WorkshopOverrides {
     /// Geometry of bearings by the number that stands on them.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub bearings: BTreeMap<String, BookBearing>,
+    /// How things are taken apart and put together here, by the entry that it stands before.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub procedures: BTreeMap<String, OwnProcedure>,
 }
 
 /// Letters that the name of a currency has at most.
@@ -204,6 +208,9 @@ impl WorkshopOverrides {
                 return Err(Problem::new("bad-value", message).field("currency"));
             }
             k.weights.time.currency = c.trim().into();
+        }
+        if !self.procedures.is_empty() {
+            k.procedures = Arc::new(with_own(&self.procedures)?);
         }
         for (number, b) in &self.bearings {
             b.check().map_err(|p| p.under(&format!("bearings.{number}")))?;

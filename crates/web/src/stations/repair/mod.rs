@@ -248,7 +248,12 @@ async fn tick(Query(q): Query<OfSymptom>, Posted { member: m, path: id, form: f 
 
 /// How a repair is done: which way in, which gear, which boot.
 async fn specify(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
-    let how = RepairSpecification { id: repair, way: f.came("way").then(|| f.text("way").unwrap_or_default().to_string()), gear: f.owned("gear"), boot: f.owned("boot") };
+    let how = RepairSpecification {
+        id: repair,
+        way: f.came("way").then(|| f.text("way").unwrap_or_default().to_string()),
+        gear: f.owned("gear"),
+        boot: f.owned("boot"),
+    };
     keep_now(&m, id, &f, CaseAct::SpecifyRepair(how)).await?;
     Ok(Redirect::to(&format!("/cases/{id}/repair")))
 }

@@ -6,7 +6,6 @@ use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::repair::job::is_to_be_planned;
 use baricord_core::repair::kit::Tool;
-use baricord_core::repair::procedures::shipped_procedures;
 use baricord_core::repair::repair_plan::{Aim, RepairPlan, repair_plan};
 use baricord_core::repair::step::{Fastener, On, Role, Step};
 use baricord_core::repair::teardown::Teardown;
@@ -99,6 +98,7 @@ pub fn hours(minutes: f64) -> String {
 
 fn stance(s: &Step) -> &'static str {
     match s.state.on {
+        _ if s.is_ready_check() => "Before the first bolt",
         _ if s.bench => "On the bench",
         On::Lift => "On the lift",
         On::Ground => "On the ground",
@@ -118,7 +118,11 @@ fn fastener_words(f: &Fastener, is_torque: bool) -> String {
 fn flags(k: &Knowledge, s: &Step) -> Vec<(&'static str, String)> {
     let mut out = vec![];
     let is_torque = matches!(s.role, Role::Torque | Role::Fill);
-    out.extend(s.fasteners.iter().map(|f| (if is_torque && f.torque_nm.is_none() { "missing" } else { "" }, fastener_words(f, is_torque))));
+    out.extend(
+        s.fasteners
+            .iter()
+            .map(|f| (if is_torque && f.torque_nm.is_none() { "missing" } else { "" }, fastener_words(f, is_torque))),
+    );
     if matches!(s.role, Role::Unfasten | Role::StartByHand) && s.fasteners.iter().any(|f| f.renew) {
         out.push(("", "renew".into()));
     }
@@ -153,7 +157,7 @@ fn step_view(k: &Knowledge, number: usize, s: &Step) -> StepView {
 
 fn stretches(k: &Knowledge, plan: &RepairPlan) -> Vec<Stretch> {
     let mut out: Vec<(Stretch, f64)> = vec![];
-    let mut told: BTreeSet<&str> = BTreeSet::new();
+    let mut shown: BTreeSet<&str> = BTreeSet::new();
     for (n, s) in plan.in_order().enumerate() {
         if out.last().is_none_or(|(l, _)| l.title != stance(s)) {
             out.push((Stretch { title: stance(s), minutes: String::new(), steps: vec![], cautions: vec![] }, 0.0));
@@ -162,7 +166,7 @@ fn stretches(k: &Knowledge, plan: &RepairPlan) -> Vec<Stretch> {
         *minutes += s.minutes[1];
         last.steps.push(step_view(k, n + 1, s));
         // The whole caution stands where it is met first; its head at every step.
-        for c in s.caution.iter().filter(|c| told.insert(c)) {
+        for c in s.caution.iter().filter(|c| shown.insert(c)) {
             last.cautions.extend(k.caution(c).map(CautionView::new));
         }
     }
@@ -175,7 +179,9 @@ fn line(plan: &RepairPlan) -> String {
     const WIDTH: f64 = 900.0;
     let total = plan.schedule.elapsed[1].max(1.0);
     let x = |m: f64| m / total * WIDTH;
-    let mut o = String::from(r#"<svg class="time-line" viewBox="0 0 900 62" role="img" aria-label="The plan as a line of time"><defs><pattern id="wait-hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="hatch"/></pattern></defs>"#);
+    let mut o = String::from(
+        r#"<svg class="time-line" viewBox="0 0 900 62" role="img" aria-label="The plan as a line of time"><defs><pattern id="wait-hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="hatch"/></pattern></defs>"#,
+    );
     let mut now = 0.0;
     let mut ready: std::collections::HashMap<&str, f64> = std::collections::HashMap::new();
     let mut boxes: Vec<(&'static str, f64, f64)> = vec![];
@@ -197,25 +203,45 @@ fn line(plan: &RepairPlan) -> String {
         }
         now = end;
     }
+    for (_, from, to) in &boxes {
+        let _ = write!(o, r#"<rect class="stretch" x="{:.1}" y="8" width="{:.1}" height="30"/>"#, x(*from), x(*to) - x(*from));
+    }
+    for (from, to) in &idle {
+        let _ = write!(
+            o,
+            r#"<rect class="idle" x="{:.1}" y="8" width="{:.1}" height="30" fill="url(#wait-hatch)"/>"#,
+            x(*from),
+            x(*to) - x(*from)
+        );
+    }
     for (title, from, to) in &boxes {
-        let (a, w) = (x(*from), x(*to) - x(*from));
-        let _ = write!(o, r#"<rect class="stretch" x="{a:.1}" y="8" width="{w:.1}" height="30"/>"#);
         let short = title.trim_start_matches("On the ");
-        if w > 9.0 * short.len() as f64 {
-            let _ = write!(o, r#"<text class="stretch-word" x="{:.1}" y="28">{short}</text>"#, a + 6.0);
+        // The word stands where nothing is hatched over it.
+        let free = idle.iter().filter(|i| i.0 >= *from && i.0 < *to).map(|i| i.0).fold(*to, f64::min);
+        if x(free) - x(*from) > 8.0 * short.len() as f64 + 10.0 {
+            let _ = write!(o, r#"<text class="stretch-word" x="{:.1}" y="28">{short}</text>"#, x(*from) + 6.0);
         }
     }
-    for (from, to) in idle {
-        let _ = write!(o, r#"<rect class="idle" x="{:.1}" y="8" width="{:.1}" height="30" fill="url(#wait-hatch)"/>"#, x(from), x(to) - x(from));
-    }
     for (from, to) in helper {
-        let _ = write!(o, r#"<rect class="helper" x="{:.1}" y="3" width="{:.1}" height="40"/>"#, x(from), (x(to) - x(from)).max(4.0));
+        let _ =
+            write!(o, r#"<rect class="helper" x="{:.1}" y="3" width="{:.1}" height="40"/>"#, x(from), (x(to) - x(from)).max(4.0));
     }
     let _ = write!(o, r#"<line class="line" x1="0" y1="44" x2="{WIDTH}" y2="44"/>"#);
-    let step = if total > 360.0 { 120.0 } else if total > 150.0 { 60.0 } else { 30.0 };
+    let step = if total > 360.0 {
+        120.0
+    } else if total > 150.0 {
+        60.0
+    } else {
+        30.0
+    };
     let mut t = 0.0;
     while t <= total {
-        let _ = write!(o, r#"<line class="line" x1="{a:.1}" y1="41" x2="{a:.1}" y2="47"/><text class="time" x="{a:.1}" y="60">{}</text>"#, hours(t), a = x(t));
+        let _ = write!(
+            o,
+            r#"<line class="line" x1="{a:.1}" y1="41" x2="{a:.1}" y2="47"/><text class="time" x="{a:.1}" y="60">{}</text>"#,
+            hours(t),
+            a = x(t)
+        );
         t += step;
     }
     o += "</svg>";
@@ -225,7 +251,9 @@ fn line(plan: &RepairPlan) -> String {
 /// When it must be begun to be ready by the time it is wanted.
 fn wanted(case: &Case, plan: &RepairPlan) -> String {
     let Some(due) = case.due.as_deref().and_then(|d| d.parse::<Timestamp>().ok()) else { return String::new() };
-    let by = |minutes: f64| due.checked_sub(SignedDuration::from_mins(minutes.round() as i64)).map(|t| t.strftime("%d.%m. %H:%M UTC").to_string());
+    let by = |minutes: f64| {
+        due.checked_sub(SignedDuration::from_mins(minutes.round() as i64)).map(|t| t.strftime("%d.%m. %H:%M UTC").to_string())
+    };
     match (by(plan.schedule.elapsed[1]), by(plan.schedule.elapsed[2])) {
         (Ok(likely), Ok(high)) => format!("Wanted {}: begin by {likely}; to be safe by {high}", due.strftime("%d.%m. %H:%M UTC")),
         _ => String::new(),
@@ -260,7 +288,7 @@ impl PlanView {
     pub fn new(k: &LoadedCase, put_back: bool) -> Option<Self> {
         let (case, kb) = (k.case(), &*k.knowledge);
         let aim = if put_back { Aim::PutBack } else { Aim::Repair };
-        let plan = repair_plan(case, kb, shipped_procedures(), aim);
+        let plan = repair_plan(case, kb, aim);
         if plan.steps.is_empty() && plan.problems.is_empty() {
             return None;
         }
@@ -270,8 +298,8 @@ impl PlanView {
         let is_begun = done.iter().any(|(_, d)| whole.step(&d.step).is_some_and(|s| s.role == Role::Secure));
         let ticked: BTreeSet<&str> = done.iter().map(|(_, d)| d.step.as_str()).collect();
         let teardown = match is_begun {
-            true => Teardown::after(whole.in_order().filter(|s| ticked.contains(s.id.as_str()))),
-            false => Teardown::widest(&plan),
+            true => Teardown::after(&case.vehicle, &whole, |s| ticked.contains(s.id.as_str())),
+            false => Teardown::widest(&case.vehicle, &plan),
         };
         let s = &plan.schedule;
         let kit = &plan.kit;
@@ -295,7 +323,17 @@ impl PlanView {
             stretches: stretches(kb, &plan),
             done: done.iter().map(done_view).collect(),
             next: plan.in_order().next().map(|s| step_view(kb, 1, s)),
-            asks: plan.asks.iter().map(|a| AskView { repair: a.repair.clone(), field: a.code, message: a.message.clone(), choices: a.choices.clone(), usual: a.usual.clone() }).collect(),
+            asks: plan
+                .asks
+                .iter()
+                .map(|a| AskView {
+                    repair: a.repair.clone(),
+                    field: a.code,
+                    message: a.message.clone(),
+                    choices: a.choices.clone(),
+                    usual: a.usual.clone(),
+                })
+                .collect(),
             problems: plan.problems.iter().map(|p| p.message.clone()).collect(),
             parts: summed(kit.single_use.iter().map(|x| (x.what.clone(), x.count))),
             tools: joined(kit.tools.iter().filter(|t| !t.special && t.mm.is_none()).map(tool_words)),
@@ -341,5 +379,5 @@ fn whole_plan(case: &Case, kb: &Knowledge) -> RepairPlan {
     if let Some(s) = &mut fresh.state {
         s.off.clear();
     }
-    repair_plan(&fresh, kb, shipped_procedures(), Aim::Repair)
+    repair_plan(&fresh, kb, Aim::Repair)
 }
