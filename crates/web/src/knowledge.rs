@@ -215,10 +215,16 @@ fn own(f: &FormFields, name: &str, ships: f64) -> Result<Option<f64>, Problem> {
 }
 
 /// Changes what a workshop has changed; what cannot be is refused by field and nothing is kept.
-pub(crate) async fn change(
+async fn change(m: &Member, how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>) -> Result<Redirect, PageError> {
+    change_overrides(m, how).await?;
+    Ok(Redirect::to("/knowledge"))
+}
+
+/// What a workshop changes of the knowledge is kept, once it reads as a whole.
+pub(crate) async fn change_overrides(
     m: &Member,
     how: impl FnOnce(&mut WorkshopOverrides) -> Result<(), Problem>,
-) -> Result<Redirect, PageError> {
+) -> Result<(), PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
     let mut overrides = s.knowledge().await?.overrides().clone();
@@ -226,7 +232,7 @@ pub(crate) async fn change(
     overrides.over(builtin())?;
     s.set_overrides(&overrides).await?;
     s.commit().await?;
-    Ok(Redirect::to("/knowledge"))
+    Ok(())
 }
 
 async fn change_fault(m: Member, Path(id): Path<String>, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {

@@ -3,7 +3,7 @@
 use crate::App;
 use crate::auth::Member;
 use crate::error::PageError;
-use crate::knowledge::change;
+use crate::knowledge::change_overrides;
 use crate::stations::form::FormFields;
 use askama::Template;
 use askama_web::WebTemplate;
@@ -88,7 +88,7 @@ async fn save(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirec
     let key = f.need("entry", "the entry")?.to_string();
     entry(&key)?;
     let to = format!("/knowledge/procedures?e={key}");
-    let _at_the_list: Redirect = change(&m, |h| {
+    change_overrides(&m, |h| {
         if f.text("back") == Some("yes") {
             h.procedures.remove(&key);
             return Ok(());

@@ -555,6 +555,9 @@ pub struct RepairSteps {
     pub id: String,
     /// Their ids.
     pub steps: Vec<String>,
+    /// Whether they are of the plan that puts all back unrepaired.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub put_back: bool,
 }
 
 impl RepairDetails {

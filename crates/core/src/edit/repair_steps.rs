@@ -8,6 +8,7 @@ use crate::case::{Case, StepDone};
 use crate::error::Problem;
 use crate::repair::repair_plan::{Aim, RepairPlan, repair_plan};
 use crate::repair::step::{Role, Step};
+use crate::repair::teardown::Teardown;
 use std::collections::BTreeSet;
 
 /// Which boots a half shaft has.
@@ -25,6 +26,15 @@ fn whole_plan(x: &EditContext, case: &Case) -> RepairPlan {
         s.off.clear();
     }
     plan(x, &fresh)
+}
+
+/// What a repair that is dropped leaves off or hanging, in words; its steps go to another open repair where there is one.
+pub(super) fn leaves_apart(x: &EditContext, case: &Case, id: &str) -> Option<String> {
+    let r = case.repairs.iter().find(|r| r.id == id).filter(|r| !r.done.is_empty())?;
+    let whole = whole_plan(x, case);
+    let t = Teardown::after(&case.vehicle, &whole, |s| r.done.iter().any(|d| d.step == s.id));
+    let apart: Vec<String> = t.off.iter().chain(&t.hanging).map(|at| case.vehicle.place_words(at)).collect();
+    Some(apart.join(", ")).filter(|w| !w.is_empty())
 }
 
 /// Whether a mark of this repair is ticked.
@@ -76,7 +86,8 @@ fn first<'p>(plan: &'p RepairPlan, step: &Step, with: &BTreeSet<&str>) -> Option
 
 /// Steps are ticked. That all lies ready, and what secures, carries or marks, comes first: it is refused, and says what.
 pub(super) fn finish(x: &EditContext, case: &mut Case, e: &CaseEdit, d: &RepairSteps) -> Result<Applied, Problem> {
-    let plan = plan(x, case);
+    let aim = if d.put_back { Aim::PutBack } else { Aim::Repair };
+    let plan = repair_plan(case, x.knowledge, aim);
     let with: BTreeSet<&str> = d.steps.iter().map(String::as_str).collect();
     let mut done = vec![];
     for id in &d.steps {
@@ -190,6 +201,30 @@ mod tests {
         finish(&mut case, 2, &all).unwrap();
         does(&mut case, 3, finished).unwrap();
         assert_eq!((case.repairs[0].result.as_deref(), case.repairs[0].stage.as_deref()), (Some("open"), Some("done")));
+    }
+
+    #[test]
+    fn a_repair_that_leaves_parts_off_is_put_back_first_or_hands_its_steps_on() {
+        let mut case = shaft();
+        let order = plan(&EditContext::default(), &case).schedule.order;
+        let off = order.iter().position(|id| id == "prop.off-tail@prop.rear").unwrap();
+        let all: Vec<&str> = order[..=off].iter().map(String::as_str).collect();
+        finish(&mut case, 1, &all).unwrap();
+        let cancel = json!({"cancel-repair": {"id": "P1"}});
+        let refused = does(&mut case, 2, cancel.clone()).unwrap_err();
+        assert!(refused.code == "parts-off" && refused.message.contains("propeller shaft"), "{}", refused.message);
+        // Another repair goes on from what is off now.
+        let mut two = case.clone();
+        does(&mut two, 3, json!({"plan-work": {"task": "replace", "at": "prop.rear.sb1"}})).unwrap();
+        does(&mut two, 4, cancel.clone()).unwrap();
+        let then = plan(&EditContext::default(), &two);
+        assert!(then.step("prop.off-tail@prop.rear").is_none() && then.step("prop.on-tail@prop.rear").is_some());
+        // Or it is put back: every step of that plan can be ticked, and then the repair is dropped.
+        let back = repair_plan(&case, EditContext::default().knowledge, Aim::PutBack).schedule.order;
+        assert!(!back.iter().any(|id| id.starts_with("cross-joint")), "{back:?}");
+        does(&mut case, 5, json!({"finish-steps": {"id": "P1", "steps": back, "put_back": true}})).unwrap();
+        does(&mut case, 6, cancel).unwrap();
+        assert!(case.repairs.is_empty());
     }
 
     #[test]

@@ -10,6 +10,7 @@ use crate::reasoning::gate::gates;
 use crate::reasoning::knowledge::Fault;
 use crate::reasoning::unknown_words::{PARTS, RESULTS};
 use crate::reasoning::wording::repair_words;
+use crate::repair::job::is_to_be_planned;
 use crate::repair::purchasing::ChosenRepair;
 
 fn check_choice(x: &EditContext, case: &Case, c: &ChosenRepair) -> Result<(), Problem> {
@@ -143,8 +144,20 @@ pub(super) fn finish(x: &EditContext, case: &mut Case, d: &RepairDetails) -> Res
 }
 
 pub(super) fn cancel(x: &EditContext, case: &mut Case, id: &EntryId) -> Result<Applied, Problem> {
-    open_repair(case, &id.id)?;
+    let apart = super::repair_steps::leaves_apart(x, case, &id.id);
+    let done = open_repair(case, &id.id)?.done.clone();
     let words = words(x, case, &id.id);
+    let is_another = |r: &Repair| r.id != id.id && is_to_be_planned(case, r);
+    let other = case.repairs.iter().find(|r| is_another(r)).map(|r| r.id.clone());
+    match (other, apart) {
+        // What is off stays off for the other one.
+        (Some(other), _) => open_repair(case, &other)?.done.extend(done),
+        (None, Some(apart)) => {
+            let message = format!("still off: {apart}. Put it back unrepaired first, or plan what else is done while it is open");
+            return Err(Problem::new("parts-off", message).field("id"));
+        }
+        (None, None) => {}
+    }
     case.repairs.retain(|r| r.id != id.id);
     Ok(Applied::words(format!("cancelled the repair: {words}")))
 }

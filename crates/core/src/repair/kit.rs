@@ -58,6 +58,8 @@ pub struct Kit {
     pub missing_figures: Vec<MissingFigure>,
     /// Fasteners whose size is not usual: it is looked at once.
     pub missing_sizes: Vec<MissingFigure>,
+    /// What is left over and goes to its own waste: old oil, cleaner.
+    pub waste: Vec<Consumable>,
     /// The range of the torque wrench, where torques are known.
     pub wrench: Option<WrenchRange>,
 }
@@ -82,6 +84,14 @@ pub fn nearest_inch(mm: f64) -> String {
     }
 }
 
+/// The same thing is one line with its sum.
+fn add(list: &mut Vec<Consumable>, c: &Consumable) {
+    match list.iter_mut().find(|o| o.what == c.what && o.unit == c.unit) {
+        Some(o) => o.amount = ((o.amount + c.amount) * 1000.0).round() / 1000.0,
+        None => list.push(c.clone()),
+    }
+}
+
 impl Kit {
     /// What steps need.
     pub(super) fn of(steps: &[Step]) -> Self {
@@ -97,7 +107,11 @@ impl Kit {
         for s in steps {
             s.tools.iter().for_each(|t| kit.tool(t, false));
             s.special_tools.iter().for_each(|t| kit.tool(t, true));
-            s.consumables.iter().for_each(|c| kit.consume(c));
+            s.consumables.iter().for_each(|c| add(&mut kit.consumables, c));
+            // What is filled in was run out before; cleaner is dirty after it.
+            let is_left_over = |c: &&Consumable| s.role == Role::Fill || c.what == "cleaner";
+            let used = |c: &Consumable| Consumable { what: format!("used {}", c.what), ..c.clone() };
+            s.consumables.iter().filter(is_left_over).map(used).for_each(|c| add(&mut kit.waste, &c));
             s.single_use.iter().for_each(|w| kit.once(w, 1, &s.at));
             let is_done_up = matches!(s.role, Role::Torque | Role::Lock | Role::Fill);
             s.fasteners.iter().filter(|f| f.renew && is_done_up).for_each(|f| kit.once(&f.what, f.count, &s.at));
@@ -125,17 +139,40 @@ impl Kit {
         }
     }
 
-    fn consume(&mut self, c: &Consumable) {
-        match self.consumables.iter_mut().find(|o| o.what == c.what && o.unit == c.unit) {
-            Some(o) => o.amount = ((o.amount + c.amount) * 1000.0).round() / 1000.0,
-            None => self.consumables.push(c.clone()),
-        }
-    }
-
     fn once(&mut self, what: &str, count: u32, at: &str) {
         match self.single_use.iter_mut().find(|o| o.what == what && o.at == at) {
             Some(o) => o.count = o.count.max(count),
             None => self.single_use.push(SingleUse { what: what.into(), count, at: at.into() }),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::case::{Case, Repair, Torque};
+    use crate::reasoning::knowledge::builtin;
+    use crate::repair::repair_plan::{Aim, repair_plan};
+    use crate::vehicle::sample::rear_drive;
+
+    #[test]
+    fn what_must_lie_ready_is_counted_and_a_known_torque_is_not_missing() {
+        let mut case = Case::new("c", "Case", rear_drive(2));
+        let torque = Torque { what: "pinion nut".into(), nm: Some(180.0), source: "manual, p. 214".into() };
+        case.repairs.push_back(Repair {
+            fault: "pinion-seal-leaking".into(),
+            at: Some("diff.rear".into()),
+            torques: vec![torque],
+            ..Repair::default()
+        });
+        let kit = repair_plan(&case, builtin(), Aim::Repair).kit;
+        let has = |what: &str, count: u32| kit.single_use.iter().any(|x| x.what == what && x.count == count);
+        assert!(has("pinion seal", 1) && has("pinion nut", 1) && has("flange bolts", 4) && has("drain plug", 1));
+        let missing: Vec<&str> = kit.missing_figures.iter().map(|m| m.what.as_str()).collect();
+        assert!(missing.contains(&"flange bolts") && !missing.contains(&"pinion nut"), "{missing:?}");
+        assert_eq!(kit.wrench, Some(WrenchRange { from_nm: 180.0, to_nm: 180.0 }));
+        assert_eq!(kit.waste.iter().map(|w| w.what.as_str()).collect::<Vec<_>>(), ["used gear oil"]);
+        let socket = kit.tools.iter().find(|t| t.mm == Some(30.0)).unwrap();
+        assert_eq!(socket.inch.as_deref(), Some("1 3/16"));
     }
 }

@@ -109,10 +109,9 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
         if s.at.starts_with("hub.")
             && s.role == Role::Torque
             && s.fasteners.iter().any(|f| f.what.contains("axle nut") || f.what.contains("hub nut"))
+            && s.state.on != On::Lift
         {
-            if s.state.on != On::Lift {
-                return fail("torque of a hub nut with the hub carrying weight");
-            }
+            return fail("torque of a hub nut with the hub carrying weight");
         }
         // A brake that is off, or taken apart, holds nothing.
         if let (true, Some(c)) = (s.state.brake == "on" && s.state.helper, case.vehicle.place(&s.at).and_then(|q| q.corner)) {

@@ -273,8 +273,8 @@ impl Procedures {
             check_steps(&u.apart, &u.fasteners, &entry)?;
             check_steps(&u.together, &u.fasteners, &entry)?;
             check_conditions(&u.when, &entry)?;
-            let needed = u.needs.iter().chain(&u.covered_by);
-            needed.map(|n| self.check_need(n, &entry)).collect::<Result<(), _>>()?;
+            let mut needed = u.needs.iter().chain(&u.covered_by);
+            needed.try_for_each(|n| self.check_need(n, &entry))?;
         }
         let mut seen = BTreeSet::new();
         for p in &self.procedures {
@@ -284,7 +284,7 @@ impl Procedures {
             }
             check_steps(&p.steps, &p.fasteners, &entry)?;
             check_conditions(&p.when, &entry)?;
-            p.off.iter().map(|n| self.check_need(n, &entry)).collect::<Result<(), _>>()?;
+            p.off.iter().try_for_each(|n| self.check_need(n, &entry))?;
             if let Some(t) = p.task.iter().find(|t| !TASK_IDS.contains(&t.as_str())) {
                 return Err(format!("{entry}: unknown task {t}"));
             }

@@ -90,7 +90,7 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichRepair>) -> 
     let mut s = m.scope().await?;
     let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     drop(s);
-    let slot = m.page_slot(&k, "repair", &(&w.r, &w.back));
+    let slot = m.page_slot(&k, "repair", (&w.r, &w.back));
     slot.or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open, &w)))).await
 }
 
@@ -232,18 +232,20 @@ fn repair_and_step(value: &str) -> Result<(String, String), Problem> {
 
 /// A step is done, or not done after all.
 async fn tick(Query(q): Query<OfSymptom>, Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
+    let put_back = f.text("back") == Some("yes");
     let act = match (f.text("done"), f.text("open")) {
         (Some(done), _) => {
             let (repair, step) = repair_and_step(done)?;
-            CaseAct::FinishSteps(RepairSteps { id: repair, steps: vec![step] })
+            CaseAct::FinishSteps(RepairSteps { id: repair, steps: vec![step], put_back })
         }
         (None, open) => {
             let (repair, step) = repair_and_step(open.unwrap_or_default())?;
-            CaseAct::ReopenSteps(RepairSteps { id: repair, steps: vec![step] })
+            CaseAct::ReopenSteps(RepairSteps { id: repair, steps: vec![step], put_back })
         }
     };
     keep_now(&m, id, &f, act).await?;
-    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}", segment(&q.s.unwrap_or_default()))))
+    let back = if put_back { "&back=yes" } else { "" };
+    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}{back}", segment(&q.s.unwrap_or_default()))))
 }
 
 /// How a repair is done: which way in, which gear, which boot.
