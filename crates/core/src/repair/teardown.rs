@@ -17,7 +17,7 @@ pub struct Teardown {
     pub open: BTreeSet<String>,
     /// Units whose oil is out.
     pub drained: BTreeSet<String>,
-    /// Places that carry index marks, in the order in which they were made: the first has one dot, the second two.
+    /// Places along the shafts that carry index marks, in the order in which they were made: the first has one dot, the second two.
     pub marks: Vec<String>,
     /// Whether it is up.
     pub is_up: bool,
@@ -46,7 +46,8 @@ impl Teardown {
         let at = || s.at.clone();
         match s.role {
             Role::Secure if s.state.on == On::Ground => self.chocked = chocked_wheels(v, &plan.steps).into_iter().collect(),
-            Role::Mark if !self.marks.contains(&s.at) && !s.bench => self.marks.push(at()),
+            // A different count at each position of a shaft.
+            Role::Mark if !s.bench && is_on_shaft(&s.at) && !self.marks.contains(&s.at) => self.marks.push(at()),
             Role::Remove => {
                 self.hanging.retain(|h| !crate::vehicle::is_part_of(h, &s.at));
                 self.off.insert(at());
@@ -70,6 +71,11 @@ impl Teardown {
             _ => {}
         }
     }
+}
+
+/// Whether a mark there belongs to the row of marks along a propeller shaft.
+fn is_on_shaft(at: &str) -> bool {
+    at.starts_with("prop.") || at == "coupler"
 }
 
 #[cfg(test)]

@@ -48,6 +48,7 @@ fn moved(s: &Sheet, t: &Teardown, at: &str) -> Option<Rect> {
 /// What lies over the parts: openings, chocks, marks, and the words of each.
 pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
     let is_wide = s.width > 500.0;
+    let mut taken = vec![];
     chocks(o, s, t, is_wide);
     for (k, at) in t.marks.iter().enumerate() {
         if let Some(r) = moved(s, t, at) {
@@ -56,23 +57,26 @@ pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
     }
     for at in &t.open {
         if let Some(r) = rect_of(s, at) {
-            ring(o, r, at.starts_with("half."), is_wide);
+            ring(o, &mut taken, r, at.starts_with("half."), is_wide);
         }
     }
     for at in &t.drained {
         if let Some(r) = rect_of(s, at) {
-            drop(o, r, is_wide);
+            oil_out(o, &mut taken, r, is_wide);
         }
     }
     for at in &t.hanging {
         if let Some(r) = rect_of(s, at) {
-            strap(o, r, is_wide);
+            strap(o, &mut taken, r, is_wide);
         }
     }
 }
 
-fn word(o: &mut String, x: f64, y: f64, text: &str, is_wide: bool) {
-    if is_wide {
+/// A word beside its sign, on a wide sheet, where nothing is written yet: the sign says it, too.
+fn word(o: &mut String, taken: &mut Vec<Rect>, x: f64, y: f64, text: &str, is_wide: bool) {
+    let r = Rect::new(x, y - 14.0, 7.0 * text.len() as f64, 17.0);
+    if is_wide && !taken.iter().any(|t| t.overlaps(&r)) {
+        taken.push(r);
         let _ = write!(o, r#"<text class="apart-word" x="{x:.1}" y="{y:.1}">{}</text>"#, esc(text));
     }
 }
@@ -103,7 +107,7 @@ fn dots(o: &mut String, r: Rect, n: usize, is_wide: bool) {
 }
 
 /// An opening that is plugged: a ring with a bar. At a corner its word stands towards the middle of the sheet.
-fn ring(o: &mut String, r: Rect, is_corner: bool, is_wide: bool) {
+fn ring(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_corner: bool, is_wide: bool) {
     let k = if is_wide { 7.0 } else { 4.0 };
     let _ = write!(
         o,
@@ -116,10 +120,11 @@ fn ring(o: &mut String, r: Rect, is_corner: bool, is_wide: bool) {
         d = r.cy() - k * 0.7,
     );
     let (x, y) = if is_corner { (r.right() + 12.0, r.cy() + 5.0) } else { (r.x - 30.0, r.y - 14.0) };
-    word(o, x, y, "open, plugged", is_wide);
+    word(o, taken, x, y, "open, plugged", is_wide);
 }
 
-fn drop(o: &mut String, r: Rect, is_wide: bool) {
+/// A drop: the oil is out.
+fn oil_out(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_wide: bool) {
     let (x, y, k) = (r.cx(), r.bottom() + 6.0, if is_wide { 8.0 } else { 4.0 });
     let _ = write!(
         o,
@@ -127,11 +132,11 @@ fn drop(o: &mut String, r: Rect, is_wide: bool) {
         d = k * 1.7,
         h = k * 0.7
     );
-    word(o, x + k + 4.0, y + k + 4.0, "oil out", is_wide);
+    word(o, taken, x + k + 4.0, y + k + 4.0, "oil out", is_wide);
 }
 
 /// Two lines up: it hangs on a strap.
-fn strap(o: &mut String, r: Rect, is_wide: bool) {
+fn strap(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_wide: bool) {
     let (x, y, k) = (r.cx(), r.y, if is_wide { 22.0 } else { 12.0 });
     let _ = write!(
         o,
@@ -142,7 +147,7 @@ fn strap(o: &mut String, r: Rect, is_wide: bool) {
         d = x - k * 0.8,
         e = x + k * 0.8,
     );
-    word(o, x + k * 0.9, (y - k + 4.0).max(16.0), "tied up", is_wide);
+    word(o, taken, x + k * 0.9, (y - k + 4.0).max(16.0), "tied up", is_wide);
 }
 
 /// What is off, in words, for who does not see the drawing.

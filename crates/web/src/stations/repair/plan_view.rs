@@ -87,9 +87,14 @@ pub struct PlanView {
     pub teardown: Teardown,
     /// Whether something is off or loose already.
     pub is_begun: bool,
+    /// Whether it needs small print to go on one sheet.
+    pub is_long: bool,
     /// Whether the list shows how all is put back unrepaired.
     pub is_put_back: bool,
 }
+
+/// Steps that go on one printed sheet in two columns.
+const SHEET_STEPS: usize = 45;
 
 /// Minutes as people read them: 35 min, 2 h 10.
 pub fn hours(minutes: f64) -> String {
@@ -369,6 +374,7 @@ impl PlanView {
             owed: plan.owed.iter().map(|o| format!("{}, after {:.0} km", o.what, o.after.km)).collect(),
             teardown,
             is_begun,
+            is_long: plan.steps.len() > SHEET_STEPS,
             is_put_back: put_back,
         })
     }
