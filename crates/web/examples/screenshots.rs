@@ -105,6 +105,13 @@ async fn main() {
         (format!("{van}/work-out/holding"), up),
     ];
     sheet(&b, &out, "sums", &sums).await;
+    b.go(&format!("{van}/repair")).await;
+    b.js("const f = document.querySelector('#other-work form'); f.task.value = 'replace'; f.what.value = ''; f.what.required = false; \
+          const at = document.createElement('input'); at.name = 'at'; at.value = 'prop.rear.sb1'; f.append(at); f.submit();")
+        .await;
+    tokio::time::sleep(std::time::Duration::from_millis(1500)).await;
+    let plan = format!("{van}/repair");
+    sheet(&b, &out, "repair", &[(plan.clone(), ""), (plan, "window.scrollTo(0, 620)")]).await;
     b.go(&format!("{van}/decide")).await;
     b.key("t").await;
     b.go(&format!("{fish}/measure?tool=angles")).await;

@@ -7,6 +7,7 @@
 //! | [`own_procedures`] | how a workshop does a thing itself |
 //! | [`repair_plan`] | the plan of all open repairs: call [`repair_plan::repair_plan`] |
 //! | [`job`] | what is to be done where, what must be asked, what is impossible |
+//! | `put_back` | what stays of it when all is put back unrepaired |
 //! | `step_graph` | one graph of steps for all of it |
 //! | [`schedule`] | the order, and how far it is from the best |
 //! | [`kit`] | what must lie ready |
@@ -23,6 +24,7 @@ mod place_template;
 mod plan_properties;
 pub mod procedures;
 pub mod purchasing;
+mod put_back;
 pub mod repair_plan;
 pub mod schedule;
 pub mod step;

@@ -82,7 +82,7 @@ impl OwnProcedure {
                 return Err(Problem::new("too-long", format!("{field} has more than {most} letters")).field(field));
             }
         }
-        let entries = self.text.matches("[[").count();
+        let entries = self.text.lines().filter(|l| l.starts_with("[[")).count();
         if entries != 1 {
             return Err(Problem::new("bad-procedure", "one [[unit]] or one [[procedure]] is written here").field("text"));
         }

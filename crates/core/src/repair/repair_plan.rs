@@ -7,6 +7,7 @@ use super::drive_steps::{prove, secure};
 use super::job::{Ask, Job, Jobs, PlanProblem, is_to_be_planned, repair_id};
 use super::kit::Kit;
 use super::procedures::WayRule;
+use super::put_back::not_put_back;
 use super::schedule::{Schedule, ScheduleInput, best_order, schedule, standings};
 use super::step::{On, Role, Step};
 use super::step_graph::StepGraph;
@@ -107,11 +108,6 @@ impl RepairPlan {
     }
 }
 
-/// Whether a step takes something away that another step has to put back.
-fn opens_work(r: Role) -> bool {
-    matches!(r, Role::Unfasten | Role::Remove | Role::PressOut | Role::Part | Role::Drain | Role::Disconnect)
-}
-
 /// The plan for the repairs of a case that are planned or under way.
 ///
 /// ```
@@ -178,7 +174,7 @@ fn plan_by(case: &Case, k: &Knowledge, ways: &BTreeSet<String>, aim: Aim) -> (Re
     let places: Vec<String> = jobs.iter().map(|j| j.place.id.clone()).collect();
     prove(&mut g, case, &first.place.id, &places, &all);
     let done = done_steps(case, &g);
-    let unwanted = if aim == Aim::PutBack { not_put_back(&g, &jobs, &done) } else { BTreeSet::new() };
+    let unwanted = if aim == Aim::PutBack { not_put_back(&g, &done) } else { BTreeSet::new() };
     (plan.owed, plan.restore) = (owed(&g), handed_over(case, &g, &jobs));
     let is_up_already = |s: &Step| s.id.starts_with("secure-lift@");
     let was_raised = done.iter().any(|s| is_up_already(&g.steps[*s]));
@@ -232,49 +228,6 @@ fn done_steps(case: &Case, g: &StepGraph) -> BTreeSet<usize> {
         }
     }
     done
-}
-
-/// What is not done when all is put back as it was: the repairs that were not begun, what is not off yet, and what would put on
-/// what is still on.
-fn not_put_back(g: &StepGraph, jobs: &[Job], done: &BTreeSet<usize>) -> BTreeSet<usize> {
-    let mut out = BTreeSet::new();
-    for (steps, _) in g.jobs.iter().zip(jobs) {
-        let is_open = steps.steps.iter().any(|s| done.contains(s) && opens_work(g.steps[*s].role));
-        if !is_open {
-            out.extend(steps.steps.iter().copied());
-        }
-    }
-    for u in &g.units {
-        out.extend(u.apart.iter().copied().filter(|s| !done.contains(s)));
-        let was = |role: Role, at: &str| {
-            u.apart.iter().any(|s| done.contains(s) && g.steps[*s].role == role && (at.is_empty() || g.steps[*s].at == at))
-        };
-        let is_out = was(Role::Remove, "") || was(Role::Part, "");
-        for &s in &u.together {
-            let step = &g.steps[s];
-            let loosened = || {
-                let same = |f: &super::step::Fastener| step.fasteners.iter().any(|o| o.what == f.what);
-                u.apart
-                    .iter()
-                    .any(|a| done.contains(a) && g.steps[*a].role == Role::Unfasten && g.steps[*a].fasteners.iter().any(same))
-            };
-            let is_wanted = match step.role {
-                Role::Fit | Role::Seal | Role::SeatCheck | Role::Inspect | Role::Clean | Role::Wait => {
-                    is_out || was(Role::Drain, "")
-                }
-                Role::StartByHand | Role::Torque | Role::Lock => loosened(),
-                Role::Restore => was(Role::Disconnect, "") || is_out,
-                Role::Fill => was(Role::Drain, ""),
-                Role::Level => was(Role::Drain, "") || is_out,
-                Role::Read => was(Role::Read, &step.at) && is_out,
-                _ => is_out,
-            };
-            if !is_wanted {
-                out.insert(s);
-            }
-        }
-    }
-    out
 }
 
 /// Torques that the case has with their source, at the fasteners that they are of.
