@@ -31,7 +31,7 @@ pub struct Ask {
 /// What makes a plan impossible.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct PlanProblem {
-    /// unknown-fault, unknown-place, not-here, no-place, no-procedure.
+    /// unknown-fault, unknown-place, not-here, no-place, no-procedure, circular.
     pub code: &'static str,
     /// In words.
     pub message: String,

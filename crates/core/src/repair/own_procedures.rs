@@ -142,6 +142,17 @@ mod tests {
         let refused = |h: &WorkshopOverrides| h.over(builtin()).unwrap_err();
         let text = &shipped_entries()[0].text;
         assert_eq!(refused(&own("x", &text.replace("minutes = [1, 2, 4]", "minutes = [4, 2, 1]"))).code, "bad-procedure");
+        for odd in ["[nan, nan, nan]", "[1, 2, inf]", "[-1, 2, 4]", "[1, 2, 4000]"] {
+            assert_eq!(
+                refused(&own("x", &text.replace("minutes = [1, 2, 4]", &format!("minutes = {odd}")))).code,
+                "bad-procedure",
+                "{odd}"
+            );
+        }
+        // A wheel that needs its hub nut off first, which needs the wheel off.
+        let circle = text.replace("words = \"wheel\"", "words = \"wheel\"\nneeds = [\"axle-nut@hub.{corner}\"]");
+        let e = refused(&own("x", &circle));
+        assert!(e.message.contains("needs it off itself"), "{}", e.message);
         assert_eq!(refused(&own("x", "no entry")).code, "bad-procedure");
         let mut h = own("x", text);
         h.procedures.get_mut("x").unwrap().why.clear();

@@ -39,6 +39,11 @@ pub const STEP_CAUTIONS: [&str; 17] = [
     "maker",
 ];
 
+/// Longest step, minutes hands-on; longest wait, minutes; largest amount, l or kg.
+const MAX_STEP_MIN: f64 = 2000.0;
+const MAX_WAIT_MIN: f64 = 20_000.0;
+const MAX_AMOUNT: f64 = 500.0;
+
 /// Work without a fault.
 pub const TASK_IDS: [&str; 4] = ["replace", "refit", "grease", "oil"];
 
@@ -276,6 +281,9 @@ impl Procedures {
             let mut needed = u.needs.iter().chain(&u.covered_by);
             needed.try_for_each(|n| self.check_need(n, &entry))?;
         }
+        if let Some(u) = self.units.iter().find(|u| self.comes_off_before(&u.id, &u.id, &mut BTreeSet::new())) {
+            return Err(format!("unit {}: what must be off before it needs it off itself", u.id));
+        }
         let mut seen = BTreeSet::new();
         for p in &self.procedures {
             let entry = format!("procedure {}", p.id);
@@ -293,6 +301,13 @@ impl Procedures {
             }
         }
         Ok(())
+    }
+
+    /// Whether a unit of a name must be off before one of another name, directly or by what that needs.
+    fn comes_off_before<'a>(&'a self, first: &str, then: &str, seen: &mut BTreeSet<&'a str>) -> bool {
+        let needs = self.units.iter().filter(|u| u.id == then).flat_map(|u| &u.needs);
+        let names: Vec<&str> = needs.flat_map(|n| n.split('|')).filter_map(|n| n.split(['@', '?']).next()).collect();
+        names.iter().any(|n| *n == first || seen.insert(n) && self.comes_off_before(first, n, seen))
     }
 
     fn check_need(&self, need: &str, entry: &str) -> Result<(), String> {
@@ -363,10 +378,21 @@ fn check_conditions(names: impl IntoIterator<Item = impl AsRef<str>>, entry: &st
 }
 
 fn check_steps(steps: &[StepRule], fasteners: &BTreeMap<String, FastenerRule>, entry: &str) -> Result<(), String> {
+    let is_odd = |f: &FastenerRule| !(1..=200).contains(&f.count) || f.drive.is_some_and(|d| !(3.0..=120.0).contains(&d));
+    if let Some((name, _)) = fasteners.iter().find(|(_, f)| is_odd(f)) {
+        return Err(format!("{entry}: fasteners {name}: 1 to 200 of them, 3 to 120 mm across flats"));
+    }
     for s in steps {
         let e = format!("{entry}: step {}", s.id);
-        if s.minutes[0] > s.minutes[1] || s.minutes[1] > s.minutes[2] || s.minutes[0] < 0.0 {
-            return Err(format!("{e}: minutes go from low to high"));
+        let [low, likely, high] = s.minutes;
+        if !(0.0 <= low && low <= likely && likely <= high && high <= MAX_STEP_MIN) {
+            return Err(format!("{e}: minutes go from low to high, at most {MAX_STEP_MIN}"));
+        }
+        if s.wait.as_ref().is_some_and(|w| !(0.0..=MAX_WAIT_MIN).contains(&w.minutes)) {
+            return Err(format!("{e}: a wait has 0 to {MAX_WAIT_MIN} minutes"));
+        }
+        if s.consumables.iter().any(|c| !(0.0..=MAX_AMOUNT).contains(&c.1)) {
+            return Err(format!("{e}: an amount is 0 to {MAX_AMOUNT}"));
         }
         if let Some(f) = s.f.iter().find(|f| !fasteners.contains_key(*f)) {
             return Err(format!("{e}: unknown fasteners {f}"));

@@ -37,7 +37,6 @@ impl Done<'_> {
             Role::Wait => (is_out || is_drained) && step.wait.as_ref().is_none_or(|w| w.kind != "soak"),
             Role::Read => is_out && self.0.iter().any(|s| s.role == Role::Read && s.at == step.at && s.reads == step.reads),
             Role::CheckPart | Role::Mark | Role::Photo | Role::Support | Role::Secure => false,
-            Role::Clean | Role::Grease | Role::Seal | Role::SeatCheck | Role::Inspect => is_out,
             _ => is_out,
         }
     }

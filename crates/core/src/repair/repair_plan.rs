@@ -173,6 +173,11 @@ fn plan_by(case: &Case, k: &Knowledge, ways: &BTreeSet<String>, aim: Aim) -> (Re
     wait_for_power(&mut g);
     let places: Vec<String> = jobs.iter().map(|j| j.place.id.clone()).collect();
     prove(&mut g, case, &first.place.id, &places, &all);
+    if g.ancestors().is_none() {
+        let message = "the procedures of these repairs ask for each other first".into();
+        plan.problems.push(PlanProblem { code: "circular", message, at: first.place.id.clone() });
+        return (plan, others);
+    }
     let done = done_steps(case, &g);
     let unwanted = if aim == Aim::PutBack { not_put_back(&g, &done) } else { BTreeSet::new() };
     (plan.owed, plan.restore) = (owed(&g), handed_over(case, &g, &jobs));
