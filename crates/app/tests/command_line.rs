@@ -111,7 +111,7 @@ fn a_simulated_case_is_analysed_diagnosed_and_proved() {
 fn a_repair_plan_as_json_and_as_a_sheet() {
     let dir = tempfile::tempdir().unwrap();
     let mut case = json!({"format": "baricord-case", "version": 1, "id": "c", "vehicle": vehicle(), "symptoms": [],
-        "repairs": [{"fault": "support-bearing-worn", "at": "prop.rear.sb1"}, {"id": "P2", "fault": "joint-worn", "at": "prop.rear.j9"},
+        "repairs": [{"fault": "joint-worn", "at": "prop.rear.j1"}, {"id": "P2", "fault": "joint-worn", "at": "prop.rear.j9"},
             {"fault": "tyre-noise", "at": "wheel.fl", "result": "cured"}]});
     let path = write(dir.path(), "case.json", &case);
     let p = answer(&["repair-plan", &path, "--json"], "");

@@ -1,7 +1,7 @@
 //! What is to be done: each open repair of a case at each of its places, with the procedure for it, what must be asked, and what
 //! makes it impossible.
 
-use super::place_template::place_at;
+use super::place_template::{place as place_of, place_at};
 use super::procedures::{ProcedureRule, WayRule, Work};
 use crate::case::{Case, Repair};
 use crate::reasoning::knowledge::Knowledge;
@@ -104,6 +104,7 @@ impl<'a> Jobs<'a> {
                 out.add_named(&x, &more.fault, &more.at, r, &id);
             }
         }
+        out.join_covered();
         out
     }
 
@@ -166,8 +167,22 @@ impl<'a> Jobs<'a> {
         let found = x.k.procedures.procedures_at(work, x.v, &place, part.as_deref());
         self.ways.extend(found.iter().filter_map(|r| r.way.clone()));
         match x.k.procedures.procedure(work, x.v, &place, part.as_deref(), x.ways) {
-            Some(procedure) => self.push(procedure, place, id),
+            Some(procedure) => {
+                let worked_on = procedure.at.as_ref().and_then(|t| place_of(x.v, &place, t)).and_then(|at| place_at(x.v, &at));
+                self.push(procedure, worked_on.unwrap_or(place), id);
+            }
             None => self.refuse("no-procedure", format!("how this is done at the {} is not known", place.words), at),
+        }
+    }
+
+    /// A new joint comes with its boot: what another job does, too, is not done twice.
+    fn join_covered(&mut self) {
+        let covers = |a: &Job, b: &Job| a.procedure.covers.contains(&b.procedure.id) && a.place.same_assembly(&b.place);
+        let is_covered = |jobs: &[Job], n: usize| jobs.iter().position(|a| covers(a, &jobs[n]));
+        while let Some((n, by)) = (0..self.jobs.len()).find_map(|n| is_covered(&self.jobs, n).map(|by| (n, by))) {
+            let serves = std::mem::take(&mut self.jobs[n].serves);
+            self.jobs[by].serves.extend(serves);
+            self.jobs.remove(n);
         }
     }
 

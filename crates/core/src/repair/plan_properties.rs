@@ -194,6 +194,23 @@ fn every_task_at_every_place_has_a_plan_that_holds_or_is_refused_with_a_reason()
 }
 
 #[test]
+fn a_new_joint_comes_with_its_boot_and_a_shaft_with_both() {
+    use crate::vehicle::sample::front_drive;
+    let work = |f: &str, at: &str| (f.to_string(), at.to_string(), None);
+    let joint = work("outer-joint-worn", "half.fl.outer");
+    let both = case_of(&front_drive(), &[work("boot-leaking", "half.fl.outer"), joint.clone()]);
+    let alone = case_of(&front_drive(), &[joint.clone()]);
+    let ids = |c: &Case| plan_of(c).schedule.order;
+    assert_eq!(ids(&both).len(), ids(&alone).len());
+    assert!(plan_of(&both).steps.iter().any(|s| s.serves == ["r1", "r2"]));
+    let shaft = case_of(&front_drive(), &[joint, work("half-shaft-bent", "half.fl"), work("inner-joint-worn", "half.fl.inner")]);
+    assert!(!ids(&shaft).iter().any(|id| id.contains("joint")), "{:?}", ids(&shaft));
+    // The other side is another shaft.
+    let sides = case_of(&front_drive(), &[work("half-shaft-bent", "half.fl"), work("boot-leaking", "half.fr.outer")]);
+    assert!(ids(&sides).iter().any(|id| id.starts_with("boot-outer")));
+}
+
+#[test]
 fn steps_speak_of_their_own_part() {
     let mut by_words: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for l in layouts() {

@@ -205,6 +205,11 @@ pub struct ProcedureRule {
     pub(crate) when: Vec<String>,
     /// Left out of the usual way.
     pub(crate) way: Option<WayRule>,
+    /// Procedures that it does, too, on the same corner or shaft.
+    #[serde(default)]
+    pub(crate) covers: Vec<String>,
+    /// The place that is worked on, where it is another than the one that is named.
+    pub(crate) at: Option<String>,
     /// Which part of the place: inner or outer boot.
     pub(crate) part: Option<String>,
     #[serde(default)]
@@ -293,6 +298,9 @@ impl Procedures {
             check_steps(&p.steps, &p.fasteners, &entry)?;
             check_conditions(&p.when, &entry)?;
             p.off.iter().try_for_each(|n| self.check_need(n, &entry))?;
+            if let Some(c) = p.covers.iter().find(|c| **c == p.id || !self.procedures.iter().any(|o| o.id == **c)) {
+                return Err(format!("{entry}: covers {c}, which is no other procedure"));
+            }
             if let Some(t) = p.task.iter().find(|t| !TASK_IDS.contains(&t.as_str())) {
                 return Err(format!("{entry}: unknown task {t}"));
             }
