@@ -77,6 +77,16 @@ pub fn repair_id(r: &Repair, index: usize) -> String {
     if r.id.is_empty() { format!("r{}", index + 1) } else { r.id.clone() }
 }
 
+/// Points on a part that a repair may name: it is worked on at the part.
+const POINTS: [&str; 7] = ["pinion", "flange", "carrier", "front", "centre", "rear", "tyre"];
+
+/// Whether an id is a place of the vehicle, a point on one, or a gear: not a joint that its shaft lacks.
+fn is_named_place(v: &Vehicle, at: &str) -> bool {
+    let Some(p) = v.place(at) else { return true };
+    let rest = at[p.id.len()..].trim_start_matches('.');
+    rest.is_empty() || POINTS.contains(&rest) || p.kind == PlaceKind::Gearbox && v.gear(rest).is_some()
+}
+
 struct Asked<'a> {
     v: &'a Vehicle,
     k: &'a Knowledge,
@@ -117,7 +127,7 @@ impl<'a> Jobs<'a> {
     }
 
     fn add(&mut self, x: &Asked<'a>, work: Work, at: &str, r: &Repair, id: &str) {
-        let Some(named) = place_at(x.v, at) else {
+        let Some(named) = place_at(x.v, at).filter(|_| is_named_place(x.v, at)) else {
             return self.refuse("unknown-place", format!("this vehicle has no place “{at}”"), at);
         };
         // A point on a part, or a gear, is worked on at the part.
