@@ -199,7 +199,7 @@ fn a_new_joint_comes_with_its_boot_and_a_shaft_with_both() {
     let work = |f: &str, at: &str| (f.to_string(), at.to_string(), None);
     let joint = work("outer-joint-worn", "half.fl.outer");
     let both = case_of(&front_drive(), &[work("boot-leaking", "half.fl.outer"), joint.clone()]);
-    let alone = case_of(&front_drive(), &[joint.clone()]);
+    let alone = case_of(&front_drive(), std::slice::from_ref(&joint));
     let ids = |c: &Case| plan_of(c).schedule.order;
     assert_eq!(ids(&both).len(), ids(&alone).len());
     assert!(plan_of(&both).steps.iter().any(|s| s.serves == ["r1", "r2"]));
