@@ -33,12 +33,17 @@ impl Teardown {
         t
     }
 
-    /// At the point of a plan at which most is off.
+    /// At the point of a plan at which most is off; the last of several.
     pub fn widest(v: &Vehicle, plan: &RepairPlan) -> Self {
-        let order: Vec<&Step> = plan.in_order().collect();
-        let last_off = order.iter().rposition(|s| matches!(s.role, Role::Remove | Role::Part | Role::Drain));
-        let until: BTreeSet<&str> = order.iter().take(last_off.map_or(0, |n| n + 1)).map(|s| s.id.as_str()).collect();
-        Self::after(v, plan, |s| until.contains(s.id.as_str()))
+        let (mut now, mut widest) = (Self::default(), Self::default());
+        let size = |t: &Self| t.off.len() + t.hanging.len() + t.drained.len();
+        for s in plan.in_order() {
+            now.step(v, plan, s);
+            if size(&now) >= size(&widest) && size(&now) > 0 {
+                widest = now.clone();
+            }
+        }
+        widest
     }
 
     fn step(&mut self, v: &Vehicle, plan: &RepairPlan, s: &Step) {
