@@ -12,6 +12,7 @@ mod wording;
 
 pub use self::amount::{Amount, amount};
 pub use self::conversion::{Dimension, Unit, UnitSystem};
+pub(crate) use self::wording::sixteenths;
 pub use self::wording::{field_text, field_unit, figure, sentence};
 
 use serde::{Deserialize, Serialize};

@@ -24,7 +24,7 @@ async fn main() {
     let of = |start: &str| cases.iter().find(|(t, _)| t.starts_with(start)).map(|(_, u)| u.clone()).expect(start);
     let (van, fish, shake, pilot, ranger) =
         (of("Mail van 4: buzz"), of("Fish lorry"), of("Mail van 2"), of("Pilot"), of("Ranger"));
-    let (shuttle, kestrel) = (of("Airstrip shuttle"), of("Harbour master"));
+    let kestrel = of("Harbour master");
     b.go(&format!("{url}/vehicles")).await;
     b.js("[...document.querySelectorAll('.fleet a')].find(a => a.innerText.startsWith('Mail van 4')).click()").await;
     b.see(".lifeline").await;
@@ -83,16 +83,6 @@ async fn main() {
     b.says("kept: 200").await;
     b.go(&format!("{ranger}/history")).await;
     shot(&b, &out, "history").await;
-    b.go(&format!("{shuttle}/lift/listen")).await;
-    for (at, level) in
-        [("hub.fl", "72"), ("hub.fr", "66"), ("hub.rl", "63"), ("hub.rr", "64"), ("diff.rear", "61"), ("gearbox", "65")]
-    {
-        b.fill(&format!("#levels input[name='{at}']"), level).await;
-    }
-    b.js("document.querySelectorAll('#levels .seen-to input').forEach(c => c.click())").await;
-    b.click("#levels button:not(.quiet)").await;
-    b.says("Loudest: front left hub").await;
-    shot(&b, &out, "listening").await;
     b.go(&format!("{kestrel}/paper")).await;
     shot(&b, &out, "paper").await;
     let balance = "for (const [n, v] of Object.entries({'v0-a': '3', mass: '10', 't0-a': '4.551', 't1-a': '1.087', 't2-a': '4.136', clamp: '9'})) {

@@ -6,7 +6,7 @@ use super::words::known;
 use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Case, StepDone};
 use crate::error::Problem;
-use crate::repair::repair_plan::{Aim, RepairPlan, repair_plan};
+use crate::repair::repair_plan::{Aim, RepairPlan, repair_plan, whole_plan};
 use crate::repair::step::{Role, Step};
 use crate::repair::teardown::Teardown;
 use std::collections::BTreeSet;
@@ -18,20 +18,10 @@ fn plan(x: &EditContext, case: &Case) -> RepairPlan {
     repair_plan(case, x.knowledge, Aim::Repair)
 }
 
-/// The plan as it would be if nothing of it were done.
-fn whole_plan(x: &EditContext, case: &Case) -> RepairPlan {
-    let mut fresh = case.clone();
-    fresh.repairs.iter_mut().for_each(|r| r.done.clear());
-    if let Some(s) = &mut fresh.state {
-        s.off.clear();
-    }
-    plan(x, &fresh)
-}
-
 /// What a repair that is dropped leaves off or hanging, in words; its steps go to another open repair where there is one.
 pub(super) fn leaves_apart(x: &EditContext, case: &Case, id: &str) -> Option<String> {
     let r = case.repairs.iter().find(|r| r.id == id).filter(|r| !r.done.is_empty())?;
-    let whole = whole_plan(x, case);
+    let whole = whole_plan(case, x.knowledge);
     let t = Teardown::after(&case.vehicle, &whole, |s| r.done.iter().any(|d| d.step == s.id));
     let apart: Vec<String> = t.off.iter().chain(&t.hanging).map(|at| case.vehicle.place_words(at)).collect();
     Some(apart.join(", ")).filter(|w| !w.is_empty())
@@ -40,7 +30,7 @@ pub(super) fn leaves_apart(x: &EditContext, case: &Case, id: &str) -> Option<Str
 /// Whether a mark of this repair is ticked.
 pub(super) fn is_marked(x: &EditContext, case: &Case, id: &str) -> bool {
     let Some(r) = case.repairs.iter().find(|r| r.id == id).filter(|r| !r.done.is_empty()) else { return false };
-    let whole = whole_plan(x, case);
+    let whole = whole_plan(case, x.knowledge);
     r.done.iter().any(|d| whole.step(&d.step).is_some_and(|s| s.role == Role::Mark))
 }
 
@@ -114,7 +104,7 @@ pub(super) fn finish(x: &EditContext, case: &mut Case, e: &CaseEdit, d: &RepairS
 }
 
 pub(super) fn reopen(x: &EditContext, case: &mut Case, d: &RepairSteps) -> Result<Applied, Problem> {
-    let whole = whole_plan(x, case);
+    let whole = whole_plan(case, x.knowledge);
     open_repair(case, &d.id)?;
     for id in &d.steps {
         let is_ticked = case.repairs.iter().any(|r| r.done.iter().any(|s| s.step == *id));

@@ -1,6 +1,7 @@
 //! What must lie ready before the first bolt: tools with their sizes, consumables, parts used once, figures that are missing.
 
 use super::step::{Consumable, Fastener, Role, Step};
+use crate::units::sixteenths;
 use serde::Serialize;
 
 /// A tool.
@@ -64,6 +65,9 @@ pub struct Kit {
     pub wrench: Option<WrenchRange>,
 }
 
+/// Millimetres of an inch.
+const MM_PER_INCH: f64 = 25.4;
+
 /// The nearest size in sixteenths of an inch: 14 mm is 9/16, 24 mm 15/16.
 ///
 /// ```
@@ -72,16 +76,7 @@ pub struct Kit {
 /// assert_eq!(nearest_inch(19.0), "3/4");
 /// ```
 pub fn nearest_inch(mm: f64) -> String {
-    let sixteenths = (mm / 25.4 * 16.0).round() as u32;
-    let (whole, mut n, mut d) = (sixteenths / 16, sixteenths % 16, 16);
-    while n > 0 && n.is_multiple_of(2) {
-        (n, d) = (n / 2, d / 2);
-    }
-    match (whole, n) {
-        (w, 0) => w.to_string(),
-        (0, n) => format!("{n}/{d}"),
-        (w, n) => format!("{w} {n}/{d}"),
-    }
+    sixteenths(mm / MM_PER_INCH)
 }
 
 /// The same thing is one line with its sum.

@@ -137,6 +137,11 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
         }
     }
     let s = &p.schedule;
+    let ends = s.starts.iter().zip(&order).map(|(from, step)| from + step.minutes[1]);
+    let is_one_by_one = ends.clone().zip(s.starts.iter().skip(1)).all(|(end, next)| end <= next + 1e-6);
+    if s.starts.len() != order.len() || !is_one_by_one || ends.fold(0.0, f64::max) > s.elapsed[1] + 1e-6 {
+        return Some("two steps at once, or later than the end".into());
+    }
     if s.cost > s.bound * 1.05 {
         return Some(format!("{:.1} min, more than 5 % over the bound {:.1} ({} steps)", s.cost, s.bound, p.steps.len()));
     }
@@ -191,6 +196,17 @@ fn every_task_at_every_place_has_a_plan_that_holds_or_is_refused_with_a_reason()
         "{planned}\n{}",
         refused.join("\n")
     );
+}
+
+#[test]
+fn a_deadline_says_when_to_begin() {
+    let work = |f: &str, at: &str| (f.to_string(), at.to_string(), None);
+    let p = plan_of(&case_of(&crate::vehicle::sample::rear_drive(2), &[work("joint-worn", "prop.rear.j2")]));
+    let due: jiff::Timestamp = "2026-12-01T17:00:00Z".parse().unwrap();
+    let [likely, safe] = p.begin_by(due).unwrap();
+    let minutes = |t: jiff::Timestamp| due.duration_since(t).as_secs_f64() / 60.0;
+    assert!((minutes(likely) - p.schedule.elapsed[1]).abs() < 0.02 && (minutes(safe) - p.schedule.elapsed[2]).abs() < 0.02);
+    assert!(safe < likely);
 }
 
 #[test]

@@ -14,6 +14,7 @@ use super::step_graph::StepGraph;
 use crate::case::{Case, Torque};
 use crate::reasoning::knowledge::Knowledge;
 use crate::vehicle::{Corner, End};
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use std::collections::BTreeSet;
 
@@ -55,6 +56,9 @@ pub struct Way {
     pub words: String,
     /// Whether the plan takes it.
     pub chosen: bool,
+    /// The repair that takes it; the first of the plan where none does.
+    #[serde(rename = "for")]
+    pub repair: String,
     /// Hands-on minutes of the plan with it: low, likely, high.
     pub minutes: [f64; 3],
     /// Likely minutes from start to end.
@@ -102,6 +106,12 @@ impl RepairPlan {
         self.steps.iter().find(|s| s.id == id)
     }
 
+    /// When it must be begun to be ready by then: as is likely, and to be safe. Waits are counted, nights are not.
+    pub fn begin_by(&self, due: Timestamp) -> Option<[Timestamp; 2]> {
+        let before = |minutes: f64| due.checked_sub(SignedDuration::from_secs((minutes * 60.0).round() as i64)).ok();
+        Some([before(self.schedule.elapsed[1])?, before(self.schedule.elapsed[2])?])
+    }
+
     /// The steps in the order in which they are done.
     pub fn in_order(&self) -> impl Iterator<Item = &Step> {
         self.schedule.order.iter().filter_map(|id| self.step(id))
@@ -128,6 +138,16 @@ pub fn repair_plan(case: &Case, k: &Knowledge, aim: Aim) -> RepairPlan {
     plan
 }
 
+/// The plan as it would be if nothing of it were done.
+pub fn whole_plan(case: &Case, k: &Knowledge) -> RepairPlan {
+    let mut fresh = case.clone();
+    fresh.repairs.iter_mut().for_each(|r| r.done.clear());
+    if let Some(s) = &mut fresh.state {
+        s.off.clear();
+    }
+    repair_plan(&fresh, k, Aim::Repair)
+}
+
 /// A way beside the plan without it.
 fn compare(case: &Case, k: &Knowledge, chosen: &BTreeSet<String>, plan: &RepairPlan, w: &WayRule) -> Way {
     let is_chosen = chosen.contains(&w.id);
@@ -145,7 +165,10 @@ fn compare(case: &Case, k: &Knowledge, chosen: &BTreeSet<String>, plan: &RepairP
         restored.chain(parted).chain(drained).collect()
     };
     let (a, b) = (disturbed(with), disturbed(without));
+    let planned = || case.repairs.iter().enumerate().filter(|(_, r)| is_to_be_planned(case, r));
+    let taken = planned().find(|(_, r)| r.way.as_ref() == Some(&w.id)).or_else(|| planned().next());
     Way {
+        repair: taken.map_or(String::new(), |(n, r)| repair_id(r, n)),
         id: w.id.clone(),
         words: w.words.clone(),
         chosen: is_chosen,

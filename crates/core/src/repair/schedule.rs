@@ -33,6 +33,8 @@ pub struct ScheduledWait {
 pub struct Schedule {
     /// Ids, each once.
     pub order: Vec<String>,
+    /// Likely minutes from the start of the job to the start of each step, in that order.
+    pub starts: Vec<f64>,
     /// Hands-on: low, likely, high.
     pub minutes: [f64; 3],
     /// From start to end, waits that nothing fills included.
@@ -78,6 +80,8 @@ struct Search<'a> {
 
 /// What an order comes to.
 struct Times {
+    /// Start of each step, in the order.
+    starts: Vec<f64>,
     elapsed: f64,
     span: f64,
     changes: usize,
@@ -107,12 +111,14 @@ fn times(p: &ScheduleInput, order: &[usize], which: usize) -> Times {
     let (mut now, mut on, mut changes) = (0.0_f64, p.start, 0);
     let mut helper: Option<(f64, f64)> = None;
     let mut end = 0.0_f64;
+    let mut starts = Vec::with_capacity(order.len());
     for &s in order {
         let step = &p.steps[s];
         if !step.bench && step.state.on != on {
             (on, changes) = (step.state.on, changes + 1);
         }
         let from = p.before[s].iter().map(|b| ready[*b]).fold(now, f64::max);
+        starts.push(from);
         now = from + step.minutes[which];
         ready[s] = now + step.wait.as_ref().map_or(0.0, |w| w.minutes);
         end = end.max(ready[s]);
@@ -120,7 +126,7 @@ fn times(p: &ScheduleInput, order: &[usize], which: usize) -> Times {
             helper = Some((helper.map_or(from, |h| h.0), now));
         }
     }
-    Times { elapsed: end, span: helper.map_or(0.0, |h| h.1 - h.0), changes }
+    Times { starts, elapsed: end, span: helper.map_or(0.0, |h| h.1 - h.0), changes }
 }
 
 impl<'a> Search<'a> {
@@ -416,6 +422,7 @@ pub(super) fn schedule(p: &ScheduleInput, order: &[usize], bound: f64) -> Schedu
     let ids = order.iter().map(|s| &p.steps[*s]);
     Schedule {
         order: ids.clone().map(|s| s.id.clone()).collect(),
+        starts: likely.starts.clone(),
         minutes: [0, 1, 2].map(sum),
         elapsed: [0, 1, 2].map(|i| times(p, order, i).elapsed),
         helper_minutes: p.steps.iter().filter(|s| s.state.helper).map(|s| s.minutes[1]).sum(),

@@ -18,7 +18,7 @@ const POUND_INCH_BELOW_NM: f64 = 12.0;
 const INCH_PER_MM: f64 = 1.0 / 25.4;
 
 /// Inches to the nearest sixteenth: `46 1/4`, `3/16`, `3`.
-fn sixteenths(inches: f64) -> String {
+pub(crate) fn sixteenths(inches: f64) -> String {
     let sign = if inches < 0.0 { "−" } else { "" };
     let all = (inches.abs() * 16.0).round() as u64;
     let (whole, mut above, mut below) = (all / 16, all % 16, 16);

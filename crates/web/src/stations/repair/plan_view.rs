@@ -6,10 +6,10 @@ use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::repair::job::is_to_be_planned;
 use baricord_core::repair::kit::Tool;
-use baricord_core::repair::repair_plan::{Aim, RepairPlan, repair_plan};
+use baricord_core::repair::repair_plan::{Aim, RepairPlan, repair_plan, whole_plan};
 use baricord_core::repair::step::{Fastener, On, Role, Step};
 use baricord_core::repair::teardown::Teardown;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use std::collections::BTreeSet;
 
 /// A step of the list.
@@ -189,25 +189,21 @@ fn line(plan: &RepairPlan) -> String {
         r#"<svg class="time-line" viewBox="0 0 900 62" role="img" aria-label="The plan as a line of time"><defs><pattern id="wait-hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="hatch"/></pattern></defs>"#,
     );
     let mut now = 0.0;
-    let mut ready: std::collections::HashMap<&str, f64> = std::collections::HashMap::new();
     let mut boxes: Vec<(&'static str, f64, f64)> = vec![];
     let mut idle = vec![];
     let mut helper = vec![];
-    for s in plan.in_order() {
-        let from = s.needs.iter().filter_map(|n| ready.get(n.as_str())).copied().fold(now, f64::max);
+    for (s, &from) in plan.in_order().zip(&plan.schedule.starts) {
         if from > now + 0.01 {
             idle.push((now, from));
         }
-        let end = from + s.minutes[1];
-        ready.insert(&s.id, end + s.wait.as_ref().map_or(0.0, |w| w.minutes));
+        now = from + s.minutes[1];
         match boxes.last_mut() {
-            Some(b) if b.0 == stance(s) => b.2 = end,
-            _ => boxes.push((stance(s), from, end)),
+            Some(b) if b.0 == stance(s) => b.2 = now,
+            _ => boxes.push((stance(s), from, now)),
         }
         if s.state.helper {
-            helper.push((from, end));
+            helper.push((from, now));
         }
-        now = end;
     }
     for (_, from, to) in &boxes {
         let _ = write!(o, r#"<rect class="stretch" x="{:.1}" y="8" width="{:.1}" height="30"/>"#, x(*from), x(*to) - x(*from));
@@ -257,13 +253,10 @@ fn line(plan: &RepairPlan) -> String {
 /// When it must be begun to be ready by the time it is wanted.
 fn wanted(case: &Case, plan: &RepairPlan) -> String {
     let Some(due) = case.due.as_deref().and_then(|d| d.parse::<Timestamp>().ok()) else { return String::new() };
-    let by = |minutes: f64| {
-        due.checked_sub(SignedDuration::from_mins(minutes.round() as i64)).map(|t| t.strftime("%d.%m. %H:%M UTC").to_string())
-    };
-    match (by(plan.schedule.elapsed[1]), by(plan.schedule.elapsed[2])) {
-        (Ok(likely), Ok(high)) => format!("Wanted {}: begin by {likely}; to be safe by {high}", due.strftime("%d.%m. %H:%M UTC")),
-        _ => String::new(),
-    }
+    let shown = |t: Timestamp| t.strftime("%d.%m. %H:%M UTC").to_string();
+    plan.begin_by(due).map_or(String::new(), |[likely, safe]| {
+        format!("Wanted {}: begin by {}; to be safe by {}", shown(due), shown(likely), shown(safe))
+    })
 }
 
 fn tool_words(t: &Tool) -> String {
@@ -309,7 +302,6 @@ impl PlanView {
         };
         let s = &plan.schedule;
         let kit = &plan.kit;
-        let first_repair = case.repairs.iter().find(|r| is_to_be_planned(case, r)).map_or(String::new(), |r| r.id.clone());
         let done_view = |(r, d): &(&baricord_core::case::Repair, &baricord_core::case::StepDone)| DoneView {
             value: format!("{} {}", r.id, d.step),
             what: whole.step(&d.step).map_or_else(|| d.step.clone(), |s| s.what.clone()),
@@ -353,7 +345,7 @@ impl PlanView {
                 .ways
                 .iter()
                 .map(|w| WayView {
-                    repair: first_repair.clone(),
+                    repair: w.repair.clone(),
                     value: if w.chosen { String::new() } else { w.id.clone() },
                     words: w.words.clone(),
                     time: hours(w.minutes[1]),
@@ -378,14 +370,4 @@ impl PlanView {
             is_put_back: put_back,
         })
     }
-}
-
-/// The plan as if nothing of it were done.
-fn whole_plan(case: &Case, kb: &Knowledge) -> RepairPlan {
-    let mut fresh = case.clone();
-    fresh.repairs.iter_mut().for_each(|r| r.done.clear());
-    if let Some(s) = &mut fresh.state {
-        s.off.clear();
-    }
-    repair_plan(&fresh, kb, Aim::Repair)
 }
