@@ -2,7 +2,7 @@
 //!
 //! `BARICORD_BENCH_CASES` cases (10 000 when left out) over six workshops, the median document 60 kB with 200 events.
 
-#[path = "../tests/support/mod.rs"]
+#[path = "../tests/web/support/mod.rs"]
 mod support;
 
 use baricord_core::case::document::CaseDocument;

@@ -1,7 +1,7 @@
 //! The pages of a case beside a trivial page with one query, in one process; absolute times are reported,
 //! never asserted.
 
-#[path = "../tests/support/mod.rs"]
+#[path = "../tests/web/support/mod.rs"]
 mod support;
 
 use std::time::{Duration, Instant};

@@ -1,7 +1,7 @@
 //! Takes every picture of docs/screenshots from the demo workshop of a running server, at 1280×800 and
 //! at 390×844. `./scripts/screenshots` starts the server and calls this with its address.
 
-#[path = "../tests/support/mod.rs"]
+#[path = "../tests/web/support/mod.rs"]
 mod support;
 
 use baricord_web::demo;

@@ -5,6 +5,7 @@ use crate::auth::Member;
 use crate::error::PageError;
 use crate::knowledge::change_overrides;
 use crate::stations::form::FormFields;
+use crate::stations::form::parse_number;
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Query;
@@ -13,13 +14,36 @@ use axum::routing::get;
 use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
+use baricord_core::repair::entry_form::{ADDED_ROLES, AddedStep, EntryFastener, EntryForm, EntryStep, list_words};
 use baricord_core::repair::own_procedures::{OwnProcedure, ShippedEntry, shipped_entries};
+use baricord_core::repair::procedures::STEP_CAUTIONS;
 use serde::Deserialize;
+use std::collections::BTreeSet;
+
+/// A step of a form.
+struct StepFields {
+    /// Its list and its id.
+    name: String,
+    what: String,
+    minutes: [f64; 3],
+}
+
+/// Fasteners of a form.
+struct FastenerFields {
+    name: String,
+    what: String,
+    count: u32,
+    drive: String,
+    renew: bool,
+}
 
 /// An entry that is opened.
 struct OpenEntry {
     key: String,
     words: String,
+    /// What each list of steps is called, and its steps.
+    lists: Vec<(&'static str, Vec<StepFields>)>,
+    fasteners: Vec<FastenerFields>,
     text: String,
     school: String,
     why: String,
@@ -36,6 +60,8 @@ struct ProceduresPage {
     units: Vec<(String, String, bool)>,
     works: Vec<(String, String, bool)>,
     open: Option<OpenEntry>,
+    roles: [(&'static str, &'static str); 7],
+    cautions: Vec<(&'static str, String)>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -48,6 +74,96 @@ fn entry(key: &str) -> Result<&'static ShippedEntry, PageError> {
     shipped_entries().iter().find(|e| e.key == key).ok_or(PageError::NotFound)
 }
 
+/// What a form shows of an entry.
+fn fields(form: &EntryForm) -> (Vec<(&'static str, Vec<StepFields>)>, Vec<FastenerFields>) {
+    let mut lists: Vec<(&'static str, Vec<StepFields>)> = vec![];
+    for s in &form.steps {
+        let step = StepFields { name: format!("{}/{}", s.list, s.id), what: s.what.clone(), minutes: s.minutes };
+        match lists.last_mut() {
+            Some((words, steps)) if *words == list_words(&s.list) => steps.push(step),
+            _ => lists.push((list_words(&s.list), vec![step])),
+        }
+    }
+    let fastener = |f: &EntryFastener| FastenerFields {
+        name: f.name.clone(),
+        what: f.what.clone(),
+        count: f.count,
+        drive: f.drive.map_or(String::new(), |mm| mm.to_string()),
+        renew: f.renew,
+    };
+    (lists, form.fasteners.iter().map(fastener).collect())
+}
+
+/// List and step, as a field names them.
+fn list_and_step(name: &str) -> Result<(String, String), Problem> {
+    let unread = || Problem::new("unknown-step", format!("there is no step {name} in this entry")).field("step");
+    name.split_once('/').map(|(list, id)| (list.to_string(), id.to_string())).ok_or_else(unread)
+}
+
+/// A figure of a step or of fasteners, as it was typed.
+fn typed(text: &str, what: &str, field: &str) -> Result<f64, Problem> {
+    parse_number(text.trim()).ok_or_else(|| Problem::new("bad-number", format!("{what}: “{text}” is no number")).field(field))
+}
+
+/// What a form says of an entry: each step begins with its name, each kind of fasteners with theirs.
+fn entry_of(f: &FormFields) -> Result<(EntryForm, Option<AddedStep>), Problem> {
+    let mut form = EntryForm::default();
+    let mut out: BTreeSet<(String, String)> = BTreeSet::new();
+    for (name, text) in &f.fields {
+        match name.as_str() {
+            "step" => {
+                let (list, id) = list_and_step(text)?;
+                form.steps.push(EntryStep { list, id, what: String::new(), minutes: [0.0; 3] });
+                continue;
+            }
+            "fastener" => {
+                let (name, what) = (text.clone(), String::new());
+                form.fasteners.push(EntryFastener { name, what, count: 0, drive: None, renew: false });
+                continue;
+            }
+            _ => {}
+        }
+        if let Some(s) = form.steps.last_mut() {
+            match name.as_str() {
+                "what" => s.what.clone_from(text),
+                "low" => s.minutes[0] = typed(text, &s.what, "low")?,
+                "likely" => s.minutes[1] = typed(text, &s.what, "likely")?,
+                "high" => s.minutes[2] = typed(text, &s.what, "high")?,
+                "out" => {
+                    out.insert((s.list.clone(), s.id.clone()));
+                }
+                _ => {}
+            }
+        }
+        if let Some(x) = form.fasteners.last_mut() {
+            match name.as_str() {
+                "fastener-what" => x.what.clone_from(text),
+                "count" => x.count = typed(text, &x.what, "count")? as u32,
+                "drive" => x.drive = if text.trim().is_empty() { None } else { Some(typed(text, &x.what, "drive")?) },
+                "renew" => x.renew = true,
+                _ => {}
+            }
+        }
+    }
+    form.steps.retain(|s| !out.contains(&(s.list.clone(), s.id.clone())));
+    let added = match f.text("new-what") {
+        None => None,
+        Some(what) => {
+            let (list, after) = list_and_step(f.need("new-after", "after which step")?)?;
+            let minutes = |name: &'static str| typed(f.text(name).unwrap_or_default(), what, name);
+            Some(AddedStep {
+                list,
+                after: Some(after),
+                role: f.need("new-role", "what kind of step")?.into(),
+                what: what.into(),
+                minutes: [minutes("new-low")?, minutes("new-likely")?, minutes("new-high")?],
+                caution: f.owned("new-caution"),
+            })
+        }
+    };
+    Ok((form, added))
+}
+
 async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageError> {
     let k = m.scope().await?.knowledge().await?;
     let own = &k.overrides().procedures;
@@ -57,9 +173,12 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
             let mine = own.get(key).cloned();
             let is_own = mine.is_some();
             let mine = mine.unwrap_or_else(|| OwnProcedure { text: e.text.clone(), ..OwnProcedure::default() });
+            let (lists, fasteners) = fields(&EntryForm::read(&mine.text)?);
             Some(OpenEntry {
                 key: key.clone(),
                 words: e.words.clone(),
+                lists,
+                fasteners,
                 text: mine.text,
                 school: mine.school,
                 why: mine.why,
@@ -79,6 +198,8 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
         units: list("unit."),
         works: list("procedure."),
         open,
+        roles: ADDED_ROLES,
+        cautions: STEP_CAUTIONS.iter().filter_map(|c| Some((*c, k.caution(c)?.head.clone()))).collect(),
     })
 }
 
@@ -86,16 +207,23 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
 async fn save(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     let f = FormFields::metric(f);
     let key = f.need("entry", "the entry")?.to_string();
-    entry(&key)?;
+    let ships = entry(&key)?;
     let to = format!("/knowledge/procedures?e={key}");
     change_overrides(&m, |h| {
         if f.text("back") == Some("yes") {
             h.procedures.remove(&key);
             return Ok(());
         }
-        let text = f.text("text").ok_or_else(|| Problem::new("missing", "what is done is missing").field("text"))?;
+        let text = match f.text("text") {
+            Some(text) => text.replace("\r\n", "\n"),
+            None => {
+                let now = h.procedures.get(&key).map_or(&ships.text, |own| &own.text);
+                let (form, added) = entry_of(&f)?;
+                form.write(now, added.as_ref())?
+            }
+        };
         let own = OwnProcedure {
-            text: text.replace("\r\n", "\n"),
+            text,
             school: f.need("school", "whose school it follows")?.into(),
             why: f.need("why", "why it is done so here")?.into(),
         };

@@ -70,3 +70,9 @@ pub fn rung(base: Base, order: f64) -> String {
 pub fn segment(name: &str) -> String {
     percent_encoding::utf8_percent_encode(name, percent_encoding::NON_ALPHANUMERIC).to_string()
 }
+
+/// Minutes as people read them: 35 min, 2 h 10.
+pub fn hours(minutes: f64) -> String {
+    let m = minutes.round() as i64;
+    if m < 60 { format!("{m} min") } else { format!("{} h {:02}", m / 60, m % 60) }
+}

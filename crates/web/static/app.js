@@ -167,6 +167,21 @@
   const whole = () => document.querySelectorAll("input[data-whole]").forEach((i) => { if (i.value.startsWith("/")) i.value = location.origin + i.value; });
   document.addEventListener("DOMContentLoaded", whole);
   document.addEventListener("htmx:afterSettle", whole);
+  // Times are UTC in the page, and the reader's own once they are read.
+  const local = () => {
+    document.querySelectorAll("time[datetime$=Z]").forEach((t) => {
+      const at = new Date(t.getAttribute("datetime"));
+      t.textContent = at.toLocaleString(document.documentElement.lang || "en", { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false });
+    });
+    document.querySelectorAll("[data-time-zone]").forEach((z) => { z.textContent = "here"; });
+  };
+  // Minutes that the reader's clock is behind UTC on the day that was typed.
+  document.addEventListener("input", (e) => {
+    const behind = e.target.matches("input[type=datetime-local]") && e.target.form.querySelector("[data-behind-utc]");
+    if (behind) behind.value = e.target.value ? new Date(e.target.value).getTimezoneOffset() : 0;
+  });
+  document.addEventListener("DOMContentLoaded", local);
+  document.addEventListener("htmx:afterSettle", local);
   document.addEventListener("click", (e) => { if (e.target.closest("[data-keys]")) document.getElementById("keys").showModal(); });
 
   // A file goes in pieces: a lost connection waits and goes on, a closed page goes on with the same file.

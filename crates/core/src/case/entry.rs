@@ -39,7 +39,7 @@ macro_rules! with_lists {
             symptoms 'S', observations 'o', votes 'v', asked_later 'k', recordings 'R',
             measurements 'm', repairs 'r', attempts 'a', replaced_as_due 'd', hints 'h',
             safety 's', found 'f', notes 'n', opinions 'q', pinned 'p', listened 'l',
-            compared 'c', dimension_changes 'g'
+            compared 'c', dimension_changes 'g', kit_notes 'i'
         )
     };
 }
@@ -50,7 +50,7 @@ macro_rules! names {
 }
 
 /// The lists whose entries are found by id, with the letter of ids given by place.
-pub const LISTS: [(&str, char); 18] = with_lists!(names);
+pub const LISTS: [(&str, char); 19] = with_lists!(names);
 
 /// Lists of words that are there or not: each word is added and taken out by itself.
 pub const SETS: [&[&str]; 3] = [&["history"], &["history_denied"], &["state", "off"]];

@@ -31,7 +31,7 @@ pub use self::heard::{Compared, Heard, LevelUnit};
 pub use self::notes::{Attachment, Note, Opinion, SafetyFinding};
 pub use self::observation::{AskedLater, BalancePulls, BlindAnswer, DRIVER, NOT_POSSIBLE, Observation, Question, TestCondition};
 pub use self::recording_spec::{ChannelSpec, Column, CsvWriting, RecordingSpec, ReferenceSpec, SIMULATED_RECORDER, Simulated};
-pub use self::repair::{AlsoChanged, Due, NamedChange, Repair, StepDone, Torque};
+pub use self::repair::{AlsoChanged, Due, KitNote, NamedChange, Repair, StepDone, Torque};
 pub use self::state::State;
 pub use self::symptom::{SpeedRange, Symptom};
 use crate::error::{Problem, read_json};
@@ -202,6 +202,9 @@ pub struct Case {
     /// What was repaired.
     #[serde(default)]
     pub repairs: Vector<Repair>,
+    /// What of a repair's kit is awaited or borrowed.
+    #[serde(default, skip_serializing_if = "Vector::is_empty", deserialize_with = "readable")]
+    pub kit_notes: Vector<KitNote>,
     /// How the vehicle stands.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub state: Option<State>,
@@ -295,6 +298,7 @@ impl Case {
             due: None,
             attempts: Vector::new(),
             replaced_as_due: Vector::new(),
+            kit_notes: Vector::new(),
             hints: Vector::new(),
             symptoms: Vector::new(),
             observations: Vector::new(),

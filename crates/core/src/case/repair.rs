@@ -75,6 +75,9 @@ pub struct Torque {
     /// Where the figure comes from.
     #[serde(default)]
     pub source: String,
+    /// Width across flats of the fastener, mm, where it is not the usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drive_mm: Option<f64>,
 }
 
 /// A step of a repair that was done.
@@ -89,6 +92,49 @@ pub struct StepDone {
     /// Who did it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
+    /// Why work began before all lay ready.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub without: Option<String>,
+}
+
+/// Something of the kit that is not simply here: it is awaited, or it is borrowed and goes back.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct KitNote {
+    /// Id of the entry; `i1` for the first of a file that names none.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub id: String,
+    /// A part, a tool, a consumable of the kit.
+    #[serde(default)]
+    pub what: String,
+    /// awaited, borrowed.
+    #[serde(default)]
+    pub state: String,
+    /// Who sends or lends it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// When it comes, or goes back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub when: Option<String>,
+    /// When it was noted, RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_time: Option<String>,
+    /// Who noted it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
+}
+entry!(KitNote, 'i');
+
+impl KitNote {
+    /// Where it is, in words: awaited from the north store, Thursday.
+    pub fn words(&self) -> String {
+        let from = self.from.as_ref().map_or(String::new(), |f| format!(" from {f}"));
+        let when = match (&self.when, self.state.as_str()) {
+            (Some(w), "borrowed") => format!(", back {w}"),
+            (Some(w), _) => format!(", {w}"),
+            (None, _) => String::new(),
+        };
+        format!("{}{from}{when}", self.state)
+    }
 }
 
 /// A repair, planned or done.

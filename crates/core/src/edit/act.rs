@@ -1,10 +1,11 @@
 //! What can happen to a case: every act of the trade, with what it says.
 
 pub use super::entry_kind::{EntryKind, RemovedEntry};
+pub use super::repair_act::{Deadline, NewKitNote, RepairDetails, RepairSpecification, RepairSteps};
 use super::vehicle::VehicleDescription;
 use crate::case::clearance::Clearance;
 use crate::case::fault_at::FaultAt;
-use crate::case::{BalancePulls, Question, RecordingSpec, Repair, SpeedRange, TestCondition, Torque};
+use crate::case::{BalancePulls, Question, RecordingSpec, SpeedRange, TestCondition};
 use crate::lift::sound_localisation::Level;
 use crate::measure::instrument::Reading;
 use crate::repair::purchasing::ChosenRepair;
@@ -74,6 +75,10 @@ pub enum CaseAct {
     PlanRepair(Box<RepairDetails>),
     /// How a repair is done: the way in, which gear, which boot.
     SpecifyRepair(RepairSpecification),
+    /// Something of the kit is awaited, borrowed, or simply here.
+    NoteKit(NewKitNote),
+    /// When the vehicle must be handed back.
+    SetDeadline(Deadline),
     /// Steps of the repair plan are done.
     FinishSteps(RepairSteps),
     /// Steps that were ticked are not done after all.
@@ -505,77 +510,6 @@ pub struct PlannedWork {
     /// Why.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
-}
-
-/// What will be, or was, done in a repair; what is left out stays as it is.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct RepairDetails {
-    /// Id of the repair.
-    pub id: String,
-    /// What will be done.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub plan: Option<String>,
-    /// Index marks before a flange is parted.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub marks: Option<String>,
-    /// A note.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub note: Option<String>,
-    /// original, rebuilt, copy, used.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub part: Option<String>,
-    /// Torques with their source; those that stand there are replaced.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub torques: Vec<Torque>,
-}
-
-/// What a plan asks of a repair; what is left out stays as it is.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct RepairSpecification {
-    /// Id of the repair.
-    pub id: String,
-    /// The way in, an id of the plan's ways; empty for the usual one.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub way: Option<String>,
-    /// In which gear.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub gear: Option<String>,
-    /// inner or outer.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub boot: Option<String>,
-}
-
-/// Steps of the repair plan.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RepairSteps {
-    /// Id of a repair that they are for.
-    pub id: String,
-    /// Their ids.
-    pub steps: Vec<String>,
-    /// Whether they are of the plan that puts all back unrepaired.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub put_back: bool,
-}
-
-impl RepairDetails {
-    /// Leaves only what says something else than the repair has: a form sends all its fields.
-    #[must_use]
-    pub fn only_new(mut self, has: &Repair) -> Self {
-        for (said, there) in
-            [(&mut self.plan, &has.plan), (&mut self.marks, &has.marks), (&mut self.note, &has.note), (&mut self.part, &has.part)]
-        {
-            if said == there {
-                *said = None;
-            }
-        }
-        if self.torques == has.torques {
-            self.torques = vec![];
-        }
-        self
-    }
 }
 
 /// A verdict.

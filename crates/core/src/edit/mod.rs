@@ -18,6 +18,8 @@ mod dimensions;
 pub mod entry_kind;
 mod lift;
 pub mod mend;
+mod ready;
+pub mod repair_act;
 mod repair_steps;
 mod repairs;
 pub mod take_back;
@@ -170,6 +172,7 @@ impl CaseEdit {
                 let said = [("way", d.way.is_some()), ("gear", d.gear.is_some()), ("boot", d.boot.is_some())];
                 said.iter().filter(|s| s.1).map(|s| path(&["repairs", &d.id, s.0])).collect()
             }
+            CaseAct::SetDeadline(_) => vec![path(&["due"])],
             CaseAct::FinishRepair(d) => [repair(d), vec![path(&["repairs", &d.id, "result"])]].concat(),
             CaseAct::JudgeRepair(j) => vec![path(&["repairs", &j.id, "result"])],
             CaseAct::ReopenRepair(e) => vec![path(&["repairs", &e.id, "result"])],
@@ -253,6 +256,8 @@ impl EditContext<'_> {
             CaseAct::PlanWork(w) => repairs::plan_work(self, case, e, w),
             CaseAct::PlanRepair(d) => repairs::plan(self, case, d),
             CaseAct::SpecifyRepair(d) => repair_steps::specify(self, case, d),
+            CaseAct::NoteKit(n) => ready::note_kit(self, case, e, n),
+            CaseAct::SetDeadline(d) => ready::set_deadline(case, d),
             CaseAct::FinishSteps(d) => repair_steps::finish(self, case, e, d),
             CaseAct::ReopenSteps(d) => repair_steps::reopen(self, case, d),
             CaseAct::FinishRepair(d) => repairs::finish(self, case, d),

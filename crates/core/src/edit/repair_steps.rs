@@ -2,7 +2,7 @@
 
 use super::act::{RepairSpecification, RepairSteps};
 use super::repairs::{open_repair, words};
-use super::words::known;
+use super::words::{known, note};
 use super::{Applied, CaseEdit, EditContext};
 use crate::case::{Case, StepDone};
 use crate::error::Problem;
@@ -92,15 +92,24 @@ pub(super) fn finish(x: &EditContext, case: &mut Case, e: &CaseEdit, d: &RepairS
         }
         done.push(step);
     }
+    let not_ready = if done.iter().any(|s| s.is_ready_check()) && !d.put_back { plan.kit.not_ready() } else { vec![] };
+    let reason = note(d.without.as_ref(), "without")?;
+    if !not_ready.is_empty() && reason.is_none() {
+        let message = format!("not ready: {}. See to it, or say why it can wait", not_ready.join("; "));
+        return Err(Problem::new("not-ready", message).field("without"));
+    }
+    let without = reason.filter(|_| !not_ready.is_empty());
     let r = open_repair(case, &d.id)?;
     for s in &done {
-        r.done.push(StepDone { step: s.id.clone(), at_time: e.time(), by: e.person() });
+        let without = without.clone().filter(|_| s.is_ready_check());
+        r.done.push(StepDone { step: s.id.clone(), at_time: e.time(), by: e.person(), without });
     }
     if r.stage.is_none() || r.stage.as_deref() == Some("planned") {
         r.stage = Some("under-way".into());
     }
     let named = done.iter().map(|s| s.what.as_str()).collect::<Vec<_>>().join("; ");
-    Ok(Applied::words(format!("done: {named}")))
+    let without = without.map_or(String::new(), |w| format!("; begun before all lay ready: {w}"));
+    Ok(Applied::words(format!("done: {named}{without}")))
 }
 
 pub(super) fn reopen(x: &EditContext, case: &mut Case, d: &RepairSteps) -> Result<Applied, Problem> {
@@ -140,7 +149,7 @@ mod tests {
     }
 
     fn finish(case: &mut Case, n: u32, steps: &[&str]) -> Result<Applied, Problem> {
-        does(case, n, json!({"finish-steps": {"id": "P1", "steps": steps}}))
+        does(case, n, json!({"finish-steps": {"id": "P1", "steps": steps, "without": "figures are on the wall chart"}}))
     }
 
     #[test]

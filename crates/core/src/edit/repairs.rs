@@ -90,7 +90,20 @@ pub(super) fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Re
     Err(Problem::new("judged", "this repair has its verdict already").field("id"))
 }
 
+/// Widest and narrowest fastener, mm across flats.
+const DRIVE_MM: std::ops::RangeInclusive<f64> = 3.0..=120.0;
+
 fn check_torque(t: &Torque) -> Result<(), Problem> {
+    if let Some(mm) = t.drive_mm
+        && !DRIVE_MM.contains(&mm)
+    {
+        let message = format!("{}: {mm} mm across flats is no size of a fastener", t.what);
+        return Err(Problem::new("bad-number", message).field("torque-drive"));
+    }
+    // The size alone is no figure that could be a guess.
+    if t.nm.is_none() && t.drive_mm.is_some() && !t.what.trim().is_empty() {
+        return Ok(());
+    }
     if !t.nm.is_some_and(|nm| nm.is_finite() && nm > 0.0) {
         return Err(Problem::new("bad-number", format!("torque of {}: how many N·m?", t.what)).field("torque-nm"));
     }

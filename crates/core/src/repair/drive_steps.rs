@@ -48,6 +48,7 @@ fn plain(p: Plain, at: &str, serves: &BTreeSet<String>) -> Step {
         tools: vec![],
         special_tools: vec![],
         consumables: vec![],
+        new_parts: vec![],
         single_use: vec![],
         wait: None,
         bench: false,

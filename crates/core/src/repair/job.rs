@@ -45,6 +45,8 @@ pub(super) struct Job<'a> {
     pub(super) serves: BTreeSet<String>,
     pub(super) place: Place,
     pub(super) procedure: &'a ProcedureRule,
+    /// Whether its new parts are bought: not where they are only refitted or greased.
+    pub(super) buys: bool,
 }
 
 /// All work, with what is open about it.
@@ -179,7 +181,8 @@ impl<'a> Jobs<'a> {
         match x.k.procedures.procedure(work, x.v, &place, part.as_deref(), x.ways) {
             Some(procedure) => {
                 let worked_on = procedure.at.as_ref().and_then(|t| place_of(x.v, &place, t)).and_then(|at| place_at(x.v, &at));
-                self.push(procedure, worked_on.unwrap_or(place), id);
+                let buys = matches!(work, Work::Fault(_) | Work::Task("replace"));
+                self.push(procedure, worked_on.unwrap_or(place), id, buys);
             }
             None => self.refuse("no-procedure", format!("how this is done at the {} is not known", place.words), at),
         }
@@ -202,12 +205,13 @@ impl<'a> Jobs<'a> {
     }
 
     /// The same work at the same place is done once, for all that ask for it.
-    fn push(&mut self, procedure: &'a ProcedureRule, place: Place, id: &str) {
+    fn push(&mut self, procedure: &'a ProcedureRule, place: Place, id: &str, buys: bool) {
         match self.jobs.iter_mut().find(|j| j.procedure.id == procedure.id && j.place.id == place.id) {
             Some(j) => {
                 j.serves.insert(id.to_string());
+                j.buys |= buys;
             }
-            None => self.jobs.push(Job { serves: [id.to_string()].into(), place, procedure }),
+            None => self.jobs.push(Job { serves: [id.to_string()].into(), place, procedure, buys }),
         }
     }
 }

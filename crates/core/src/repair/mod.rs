@@ -5,6 +5,7 @@
 //! | [`purchasing`] | in what qualities its parts come, and how the choice is put into a case |
 //! | [`procedures`] | what comes off and goes on again, and the work in between, as data |
 //! | [`own_procedures`] | how a workshop does a thing itself |
+//! | [`entry_form`] | an entry of the procedures as a form has it |
 //! | [`repair_plan`] | the plan of all open repairs: call [`repair_plan::repair_plan`] |
 //! | [`job`] | what is to be done where, what must be asked, what is impossible |
 //! | `put_back` | what stays of it when all is put back unrepaired |
@@ -15,6 +16,7 @@
 //! | [`teardown`] | how the driveline stands at a point of the plan |
 
 pub(crate) mod drive_steps;
+pub mod entry_form;
 pub mod job;
 pub mod kit;
 mod layout_conditions;

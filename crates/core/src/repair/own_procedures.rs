@@ -90,13 +90,28 @@ impl OwnProcedure {
     }
 }
 
+/// Cautions of an entry that ships stand in the workshop's own, too, at one of its steps: none is lost by rewriting.
+fn keeps_cautions(key: &str, text: &str) -> Result<(), Problem> {
+    let Some(shipped) = shipped_entries().iter().find(|e| e.key == key) else { return Ok(()) };
+    let named = |text: &str| Procedures::cautions_of(text).map_err(|e| Problem::new("bad-procedure", e).field("text"));
+    let (wanted, has) = (named(&shipped.text)?, named(text)?);
+    match wanted.difference(&has).next() {
+        None => Ok(()),
+        Some(c) => {
+            Err(Problem::new("caution", format!("the caution {c} of this work must stay at one of its steps")).field("text"))
+        }
+    }
+}
+
 /// The procedures with a workshop's own before those that ship.
 ///
 /// # Errors
 /// `missing`, `too-long` or `bad-procedure` at `text`, `school` or `why` of the entry; the message says the step.
 pub fn with_own(own: &BTreeMap<String, OwnProcedure>) -> Result<Procedures, Problem> {
     for (key, p) in own {
-        p.check().map_err(|e| e.under(&format!("procedures.{key}")))?;
+        let under = |e: Problem| e.under(&format!("procedures.{key}"));
+        p.check().map_err(under)?;
+        keeps_cautions(key, &p.text).map_err(under)?;
     }
     let files: Vec<(&str, &str)> = own.iter().map(|(key, p)| (key.as_str(), p.text.as_str())).collect();
     Procedures::read_before_shipped(&files).map_err(|e| Problem::new("bad-procedure", e).field("text"))

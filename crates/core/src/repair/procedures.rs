@@ -127,6 +127,9 @@ pub struct StepRule {
     pub(crate) special: Vec<String>,
     #[serde(default, rename = "use")]
     pub(crate) consumables: Vec<(String, f64, String)>,
+    /// What is bought for it.
+    #[serde(default)]
+    pub(crate) new: Vec<String>,
     #[serde(default)]
     pub(crate) once: Vec<String>,
     pub(crate) wait: Option<WaitRule>,
@@ -259,6 +262,13 @@ impl Procedures {
         Ok(all)
     }
 
+    /// The cautions of what is written in a text.
+    pub(super) fn cautions_of(text: &str) -> Result<BTreeSet<String>, String> {
+        let all = Self::parse(&[("text", text)])?;
+        let of_units = all.units.iter().flat_map(|u| u.apart.iter().chain(&u.together));
+        Ok(of_units.chain(all.procedures.iter().flat_map(|p| &p.steps)).flat_map(|s| s.caution.clone()).collect())
+    }
+
     fn parse(files: &[(&str, &str)]) -> Result<Self, String> {
         #[derive(Deserialize)]
         #[serde(deny_unknown_fields)]
@@ -283,6 +293,12 @@ impl Procedures {
             check_steps(&u.apart, &u.fasteners, &entry)?;
             check_steps(&u.together, &u.fasteners, &entry)?;
             check_conditions(&u.when, &entry)?;
+            let lets_go = |s: &StepRule| matches!(s.role, Role::Unfasten | Role::Remove);
+            let carries = |s: &StepRule| s.role == Role::Support;
+            let carried = u.apart.iter().position(carries).unwrap_or(usize::MAX);
+            if u.heavy && u.apart.iter().position(lets_go).is_some_and(|first| first < carried) {
+                return Err(format!("{entry}: nothing carries it before its first bolt is out"));
+            }
             let mut needed = u.needs.iter().chain(&u.covered_by);
             needed.try_for_each(|n| self.check_need(n, &entry))?;
         }

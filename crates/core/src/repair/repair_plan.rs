@@ -221,7 +221,7 @@ fn plan_by(case: &Case, k: &Knowledge, ways: &BTreeSet<String>, aim: Aim) -> (Re
     let standing = standings(&input, &order);
     place_wheels(case, &mut g.steps, &order, &standing);
     plan.restore.splice(0..0, put_back(&g));
-    plan.kit = Kit::of(&g.steps);
+    plan.kit = Kit::of(case, &g.steps);
     plan.steps = g.steps;
     (plan, others)
 }
@@ -258,7 +258,7 @@ fn done_steps(case: &Case, g: &StepGraph) -> BTreeSet<usize> {
     done
 }
 
-/// Torques that the case has with their source, at the fasteners that they are of.
+/// Torques and sizes that the case has, at the fasteners that they are of.
 fn fill_torques(case: &Case, steps: &mut [Step]) {
     let known: Vec<(BTreeSet<String>, &Torque)> = case
         .repairs
@@ -275,7 +275,10 @@ fn fill_torques(case: &Case, steps: &mut [Step]) {
                 let typed = t.what.trim().to_lowercase();
                 !typed.is_empty() && (typed.contains(&wanted) || wanted.contains(&typed))
             };
-            f.torque_nm = known.iter().find(|(of, t)| !of.is_disjoint(&serves) && is_it(t)).and_then(|(_, t)| t.nm);
+            let mut figures = known.iter().filter(|(of, t)| !of.is_disjoint(&serves) && is_it(t)).map(|(_, t)| t);
+            f.torque_nm = figures.clone().find_map(|t| t.nm);
+            // What somebody measured here stands before what is usual.
+            f.drive_mm = figures.find_map(|t| t.drive_mm).or(f.drive_mm);
         }
     }
 }

@@ -129,6 +129,17 @@ fn times(p: &ScheduleInput, order: &[usize], which: usize) -> Times {
     Times { starts, elapsed: end, span: helper.map_or(0.0, |h| h.1 - h.0), changes }
 }
 
+/// When the steps are done that somebody is needed for.
+#[derive(Clone, Copy)]
+enum HelperRule {
+    /// Like any other.
+    AsItComes,
+    /// After all that can be done before.
+    AfterTheRest,
+    /// Begun like any other, then nothing else until they can go again.
+    AtOnce,
+}
+
 impl<'a> Search<'a> {
     fn new(p: &'a ScheduleInput<'a>) -> Self {
         let n = p.steps.len();
@@ -151,7 +162,7 @@ impl<'a> Search<'a> {
             bound: 0.0,
         };
         x.phase = x.phases();
-        let order = x.listed(false, |_, _| 0.0);
+        let order = x.listed(HelperRule::AsItComes, |_, _| 0.0);
         for &s in order.iter().rev() {
             let follows = x.after[s].iter().map(|a| x.tail[*a]).fold(0.0, f64::max);
             // One pair of hands does all that follows.
@@ -161,12 +172,13 @@ impl<'a> Search<'a> {
         x
     }
 
-    /// A list schedule: of what can be started soonest, what the rule likes best; `by_phase`: what is done before a helper comes, first.
-    fn listed(&self, by_phase: bool, rule: impl Fn(&Self, usize) -> f64) -> Vec<usize> {
+    /// A list schedule: of what can be started soonest, what the rule likes best.
+    fn listed(&self, helper: HelperRule, rule: impl Fn(&Self, usize) -> f64) -> Vec<usize> {
         let n = self.p.steps.len();
         let mut missing: Vec<usize> = self.p.before.iter().map(BTreeSet::len).collect();
         let mut ready_at = vec![0.0_f64; n];
         let (mut order, mut now, mut on, mut with_helper) = (vec![], 0.0_f64, self.p.start, false);
+        let (mut is_here, mut with_helper_left) = (false, self.phase.iter().filter(|p| **p == 1).count());
         let mut open: Vec<usize> = (0..n).filter(|s| missing[*s] == 0).collect();
         while !open.is_empty() {
             // What waits, stands behind what can be done now; what needs a change of state, behind what does not.
@@ -174,9 +186,13 @@ impl<'a> Search<'a> {
                 let step = &self.p.steps[*s];
                 let idle = (ready_at[*s] - now).max(0.0);
                 let change = if !step.bench && step.state.on != on { STATE_CHANGE_MIN } else { 0.0 };
-                let helper = if step.state.helper == with_helper { 0.0 } else { 0.5 };
-                let phase = if by_phase { self.phase[*s] } else { 0 };
-                (phase, idle + change, helper, -rule(self, *s), *s)
+                let calls = if step.state.helper == with_helper { 0.0 } else { 0.5 };
+                let phase = match helper {
+                    HelperRule::AsItComes => 0,
+                    HelperRule::AfterTheRest => self.phase[*s],
+                    HelperRule::AtOnce => u8::from(is_here && self.phase[*s] != 1),
+                };
+                (phase, idle + change, calls, -rule(self, *s), *s)
             };
             let better = |a: &usize, b: &usize| key(a).partial_cmp(&key(b)).unwrap_or(std::cmp::Ordering::Equal);
             let Some(s) = open.iter().copied().min_by(|a, b| better(a, b)) else { break };
@@ -186,6 +202,8 @@ impl<'a> Search<'a> {
                 on = step.state.on;
             }
             with_helper = step.state.helper;
+            with_helper_left -= usize::from(self.phase[s] == 1);
+            is_here = (is_here || with_helper) && with_helper_left > 0;
             now = now.max(ready_at[s]) + self.minutes[s];
             order.push(s);
             for &a in &self.after[s] {
@@ -362,8 +380,8 @@ pub(super) fn best_order(p: &ScheduleInput) -> (Vec<usize>, f64) {
     let to_wait: Rule =
         |x, s| x.reach(s, &x.after).iter().zip(&x.waits).filter(|(r, _)| **r).map(|(_, w)| *w).sum::<f64>() + x.waits[s];
     for rule in [wait_then_place, by_place, wait_first, by_tail, to_wait] {
-        for by_phase in [false, true] {
-            let order = x.listed(by_phase, rule);
+        for helper in [HelperRule::AsItComes, HelperRule::AfterTheRest, HelperRule::AtOnce] {
+            let order = x.listed(helper, rule);
             x.offer(&order);
         }
     }

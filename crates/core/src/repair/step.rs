@@ -171,6 +171,9 @@ pub struct Step {
     pub special_tools: Vec<String>,
     /// What is used up.
     pub consumables: Vec<Consumable>,
+    /// What is bought for the repair.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub new_parts: Vec<String>,
     /// What is used once only, beside fasteners.
     pub single_use: Vec<String>,
     /// The time that passes after it.

@@ -248,6 +248,7 @@ impl<'a> StepGraph<'a> {
                 .iter()
                 .map(|(what, amount, unit)| Consumable { what: what.clone(), amount: *amount, unit: unit.clone() })
                 .collect(),
+            new_parts: r.new.clone(),
             single_use: r.once.clone(),
             wait: r.wait.as_ref().map(|w| Wait { minutes: w.minutes, kind: w.kind.clone() }),
             bench: r.on == Where::Bench,
@@ -294,6 +295,9 @@ impl<'a> StepGraph<'a> {
         let units = self.whole(&off);
         let base = self.ends(&units);
         let steps = self.lay(&j.procedure.id, &j.procedure.steps, &j.place, &j.procedure.fasteners, &base, &j.serves);
+        if !j.buys {
+            steps.iter().for_each(|s| self.steps[*s].new_parts.clear());
+        }
         self.jobs.push(JobSteps { units, steps });
     }
 

@@ -1,11 +1,10 @@
 //! What stands beside the orders: beats, lines of one gear alone, a converter that slips, phase against a pulse.
 
-
+use crate::built::{RATE, built, channel, has, one, samples, spec, sweep};
 use baricord_core::analysis::{RecordingAnalysis, Silent};
 use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Quantity, Samples};
 use baricord_core::vehicle::{GearboxKind, Vehicle, sample};
-use crate::built::{RATE, built, channel, has, one, samples, spec, sweep};
 use proptest::prelude::*;
 use serde_json::json;
 use std::f64::consts::TAU;

@@ -2,14 +2,13 @@
 //! joint, teeth, hits, gas pressure. Each is driven by a driver with a foot, on a hill, and its speed comes
 //! from a receiver that smooths, rounds and sends once a second.
 
-
+use crate::built::{Noise, spec};
 use baricord_core::analysis::{RecordingAnalysis, Silent};
 use baricord_core::measure::orders::Base;
 use baricord_core::reasoning::attribution::analyze;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};
-use crate::built::{Noise, spec};
 use serde_json::json;
 use std::f64::consts::{PI, TAU};
 

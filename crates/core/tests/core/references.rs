@@ -1,11 +1,10 @@
 //! Orders without a road speed, with a pulse, with a ratio that changes; and single knocks: signals
 //! built here sample by sample.
 
-
+use crate::built::{RATE, built, channel, has, one, samples, spec, sweep};
 use baricord_core::measure::orders::Base;
 use baricord_core::signal::Quantity;
 use baricord_core::vehicle::sample;
-use crate::built::{RATE, built, channel, has, one, samples, spec, sweep};
 use proptest::prelude::*;
 use serde_json::json;
 use std::f64::consts::TAU;

@@ -1,7 +1,7 @@
 //! Order work on signals built here, sample by sample, from what they are meant to hold: none of the
 //! simulator's physics.
 
-
+use crate::built::Noise;
 use baricord_core::analysis::{Analysis, Silent, track};
 use baricord_core::case::{Case, RecordingSpec};
 use baricord_core::measure::orders::Base;
@@ -10,7 +10,6 @@ use baricord_core::reasoning::attribution::{analyze, read_tracked};
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};
-use crate::built::Noise;
 use proptest::prelude::*;
 use serde_json::json;
 use std::f64::consts::TAU;

@@ -1,12 +1,11 @@
 //! Runs in which only a high line or a faint rhythm could tell how late the speed comes: teeth that stand 17 dB over
 //! the noise of their own bin, clicks 14 dB over the floor of their envelope. They are found all the same.
 
-
+use crate::built::{Noise, one, spec};
 use baricord_core::analysis::RecordingAnalysis;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::{Vehicle, sample};
-use crate::built::{Noise, one, spec};
 use serde_json::json;
 use std::f64::consts::TAU;
 

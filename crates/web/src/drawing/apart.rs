@@ -48,37 +48,52 @@ fn moved(s: &Sheet, t: &Teardown, at: &str) -> Option<Rect> {
 /// What lies over the parts: openings, chocks, marks, and the words of each.
 pub(super) fn over(o: &mut String, s: &Sheet, t: &Teardown) {
     let is_wide = s.width > 500.0;
-    let mut taken = vec![];
+    let solid = s.parts.iter().filter_map(|p| moved(s, t, &p.place.id)).collect();
+    let mut taken = Taken { words: vec![], solid, width: s.width, is_wide };
     chocks(o, s, t, is_wide);
     for (k, at) in t.marks.iter().enumerate() {
         if let Some(r) = moved(s, t, at) {
             dots(o, r, k + 1, is_wide);
         }
     }
+    for at in &t.hanging {
+        if let Some(r) = rect_of(s, at) {
+            strap(o, &mut taken, r);
+        }
+    }
     for at in &t.open {
         if let Some(r) = rect_of(s, at) {
-            ring(o, &mut taken, r, at.starts_with("half."), is_wide);
+            ring(o, &mut taken, r, at.starts_with("half."));
         }
     }
     for at in &t.drained {
         if let Some(r) = rect_of(s, at) {
-            oil_out(o, &mut taken, r, is_wide);
-        }
-    }
-    for at in &t.hanging {
-        if let Some(r) = rect_of(s, at) {
-            strap(o, &mut taken, r, is_wide);
+            oil_out(o, &mut taken, r);
         }
     }
 }
 
-/// A word beside its sign, on a wide sheet, where nothing is written yet: the sign says it, too.
-fn word(o: &mut String, taken: &mut Vec<Rect>, x: f64, y: f64, text: &str, is_wide: bool) {
-    let r = Rect::new(x, y - 14.0, 7.0 * text.len() as f64, 17.0);
-    if is_wide && !taken.iter().any(|t| t.overlaps(&r)) {
-        taken.push(r);
-        let _ = write!(o, r#"<text class="apart-word" x="{x:.1}" y="{y:.1}">{}</text>"#, esc(text));
-    }
+/// Where something stands on the sheet already.
+struct Taken {
+    words: Vec<Rect>,
+    /// Parts, where they are drawn now.
+    solid: Vec<Rect>,
+    width: f64,
+    is_wide: bool,
+}
+
+/// A word beside its sign, on a wide sheet, at the first of the places where nothing is written yet, rather where nothing is drawn: the
+/// sign says it, too.
+fn word(o: &mut String, taken: &mut Taken, places: &[(f64, f64)], text: &str) {
+    let rect = |&(x, y): &(f64, f64)| Rect::new(x, y - 14.0, 7.0 * text.len() as f64, 17.0);
+    let is_unwritten =
+        |r: &Rect| r.x >= 4.0 && r.right() <= taken.width && r.y >= 0.0 && !taken.words.iter().any(|t| t.overlaps(r));
+    let is_bare = |r: &Rect| !taken.solid.iter().any(|t| t.overlaps(r));
+    let free = || places.iter().filter(|p| is_unwritten(&rect(p)));
+    let Some(at) = free().find(|p| is_bare(&rect(p))).or_else(|| free().next()).filter(|_| taken.is_wide) else { return };
+    let (x, y) = *at;
+    taken.words.push(rect(at));
+    let _ = write!(o, r#"<text class="apart-word" x="{x:.1}" y="{y:.1}">{}</text>"#, esc(text));
 }
 
 /// A wedge on both sides of a wheel.
@@ -107,8 +122,8 @@ fn dots(o: &mut String, r: Rect, n: usize, is_wide: bool) {
 }
 
 /// An opening that is plugged: a ring with a bar. At a corner its word stands towards the middle of the sheet.
-fn ring(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_corner: bool, is_wide: bool) {
-    let k = if is_wide { 7.0 } else { 4.0 };
+fn ring(o: &mut String, taken: &mut Taken, r: Rect, is_corner: bool) {
+    let k = if taken.is_wide { 7.0 } else { 4.0 };
     let _ = write!(
         o,
         r#"<circle class="opening" cx="{x:.1}" cy="{y:.1}" r="{k:.1}"/><path class="opening" d="M{a:.1} {b:.1} L{c:.1} {d:.1}"/>"#,
@@ -119,25 +134,28 @@ fn ring(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_corner: bool, is_wide
         c = r.x + k * 0.7,
         d = r.cy() - k * 0.7,
     );
-    let (x, y) = if is_corner { (r.right() + 12.0, r.cy() + 5.0) } else { (r.x - 30.0, r.y - 14.0) };
-    word(o, taken, x, y, "open, plugged", is_wide);
+    let (beside, before) = ((r.right() + 12.0, r.cy() + 5.0), (r.x - 102.0, r.cy() + 5.0));
+    let (above, below) = ((r.x - 30.0, r.y - 14.0), (r.x - 44.0, r.bottom() + 22.0));
+    let aside = (r.x - 116.0, r.bottom() + 22.0);
+    let places = if is_corner { [beside, before, above, below, aside] } else { [above, below, aside, before, beside] };
+    word(o, taken, &places, "open, plugged");
 }
 
 /// A drop: the oil is out.
-fn oil_out(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_wide: bool) {
-    let (x, y, k) = (r.cx(), r.bottom() + 6.0, if is_wide { 8.0 } else { 4.0 });
+fn oil_out(o: &mut String, taken: &mut Taken, r: Rect) {
+    let (x, y, k) = (r.cx(), r.bottom() + 6.0, if taken.is_wide { 8.0 } else { 4.0 });
     let _ = write!(
         o,
         r#"<path class="oil-out" d="M{x:.1} {y:.1} c-{k:.1} {k:.1} -{k:.1} {d:.1} 0 {d:.1} c{k:.1} 0 {k:.1} -{h:.1} 0 -{d:.1} z"/>"#,
         d = k * 1.7,
         h = k * 0.7
     );
-    word(o, taken, x + k + 4.0, y + k + 4.0, "oil out", is_wide);
+    word(o, taken, &[(x + k + 4.0, y + k + 4.0), (x - k - 54.0, y + k + 4.0), (x - 24.0, y + k * 1.7 + 16.0)], "oil out");
 }
 
 /// Two lines up: it hangs on a strap.
-fn strap(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_wide: bool) {
-    let (x, y, k) = (r.cx(), r.y, if is_wide { 22.0 } else { 12.0 });
+fn strap(o: &mut String, taken: &mut Taken, r: Rect) {
+    let (x, y, k) = (r.cx(), r.y, if taken.is_wide { 22.0 } else { 12.0 });
     let _ = write!(
         o,
         r#"<path class="strap" d="M{a:.1} {b:.1} L{x:.1} {y:.1} L{c:.1} {b:.1} M{d:.1} {b:.1} H{e:.1}"/>"#,
@@ -147,7 +165,10 @@ fn strap(o: &mut String, taken: &mut Vec<Rect>, r: Rect, is_wide: bool) {
         d = x - k * 0.8,
         e = x + k * 0.8,
     );
-    word(o, taken, x + k * 0.9, (y - k + 4.0).max(16.0), "tied up", is_wide);
+    // No other word stands over its lines.
+    taken.words.push(Rect::new(x - k * 0.8, y - k, k * 1.6, k));
+    let y = (y - k + 4.0).max(16.0);
+    word(o, taken, &[(x + k * 0.9, y), (x - k * 0.9 - 50.0, y), (x + k * 0.9, y + 18.0)], "tied up");
 }
 
 /// What is off, in words, for who does not see the drawing.

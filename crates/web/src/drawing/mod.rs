@@ -5,6 +5,7 @@ mod hands;
 mod labels;
 mod layout;
 mod svg;
+pub mod time_line;
 
 pub use hands::hands;
 pub use layout::{HEIGHT, Part, Rect, Sheet, lay_out};

@@ -1,8 +1,7 @@
 //! What is advised fits how the vehicle stands: looks while it is open, runs to record, warm or cooled, contradictions, cured.
 
-
-use serde_json::{Value, json};
 use crate::support::{Browser, Ground};
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 const OWN: &str = "a@harrowmere.example";

@@ -1,10 +1,9 @@
 //! The interface for programs: who may call, what it answers, and errors in one shape.
 
-
+use crate::support::Ground;
 use baricord_core::vehicle::sample::rear_drive;
 use reqwest::Client;
 use serde_json::{Value, json};
-use crate::support::Ground;
 
 /// A new token of the person of workshop A.
 async fn token(g: &Ground, c: &Client) -> String {

@@ -1,6 +1,5 @@
 //! Beside the search: may it be driven, what was found, the ledger as one page, a second opinion.
 
-
 use crate::support::{Browser, Ground};
 
 const OWN: &str = "a@harrowmere.example";

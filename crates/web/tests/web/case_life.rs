@@ -1,11 +1,10 @@
 //! A case as a whole, and how it begins: when it comes is asked first; a case is put away, deleted, moved, of another driveline.
 
-
+use crate::support::{Browser, Ground};
 use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::vehicle::Tyre;
 use serde_json::json;
-use crate::support::{Browser, Ground};
 use uuid::Uuid;
 
 const OWN: &str = "a@harrowmere.example";

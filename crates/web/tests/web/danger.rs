@@ -1,12 +1,11 @@
 //! A danger is proposed where the evidence says so, said by a person with distance and speed, and stands in red on every page
 //! and on paper until somebody answers it.
 
-
+use crate::support::{Browser, Ground};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::first_steps::layouts;
 use serde_json::{Value, json};
-use crate::support::{Browser, Ground};
 use uuid::Uuid;
 
 const OWN: &str = "a@harrowmere.example";

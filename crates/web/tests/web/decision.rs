@@ -1,9 +1,8 @@
 //! The gate before parts and the knowledge that a workshop may change.
 
-
+use crate::support::{Browser, Ground};
 use serde_json::json;
 use std::time::Duration;
-use crate::support::{Browser, Ground};
 
 const HUNCH: &[(&str, &str)] = &[("fault", "joint-worn"), ("at", "prop.rear.j2"), ("symptom", "S1"), ("part", "original")];
 

@@ -1,11 +1,10 @@
 //! A drive with the recorder's stand-in: live in a browser with the coach, taken on by another copy
 //! where one was lost, and refused where it makes no sense.
 
-
+use crate::support::{Browser, Ground};
 use baricord_web::drive_runner;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
-use crate::support::{Browser, Ground};
 use uuid::Uuid;
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,11 +1,10 @@
 //! Edits by HTTP and from pages: each once, side by side, both shown where they meet, taken back by whom it belongs to.
 
-
+use crate::support::{Browser, FIRST, Ground, SECOND};
 use baricord_core::edit::act::{CaseAct, NewFinding, Standing};
 use reqwest::Client;
 use serde_json::{Value, json};
 use std::time::Duration;
-use crate::support::{Browser, FIRST, Ground, SECOND};
 use uuid::Uuid;
 
 /// Sends edits as a page does; the status and the answer.

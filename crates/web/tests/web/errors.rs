@@ -1,10 +1,9 @@
 //! Bad input gets a sentence that names the field or line, and nothing is kept of it.
 
-
+use crate::support::{Ground, csv};
 use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::vehicle::sample::rear_drive;
-use crate::support::{Ground, csv};
 
 async fn upload(g: &Ground, c: &reqwest::Client, id: uuid::Uuid, bytes: Vec<u8>) -> (u16, String) {
     let r = g.upload(c, id, bytes).await;

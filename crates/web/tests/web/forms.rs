@@ -1,12 +1,11 @@
 //! Nothing typed is lost: every form of the application is typed into, its tab is closed, and what was typed is there again.
 
-
+use crate::support::{Browser, Ground, csv};
 use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::vehicle::sample;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
-use crate::support::{Browser, Ground, csv};
 use uuid::Uuid;
 
 const OWN: &str = "a@harrowmere.example";

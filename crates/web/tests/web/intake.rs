@@ -1,7 +1,6 @@
 //! The intake in a browser: questions that follow from the answers, a symptom that does not come, and
 //! what was tried before.
 
-
 use crate::support::{Browser, Ground};
 
 #[tokio::test(flavor = "multi_thread")]

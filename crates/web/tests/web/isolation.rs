@@ -1,6 +1,5 @@
 //! Workshops are kept apart: by every query, and by the database behind a query that forgets.
 
-
 use crate::support::Ground;
 use uuid::Uuid;
 

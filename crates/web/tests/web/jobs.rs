@@ -2,7 +2,7 @@
 //! and so is every answer, from how that fault behaves: nothing here was written after the proposals were seen. What is done is
 //! what the page proposes.
 
-
+use crate::support::{Browser, Ground};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::first_steps::layouts;
@@ -14,7 +14,6 @@ use baricord_core::vehicle::sample::rear_drive;
 use baricord_simulator::worlds::{Distance, World};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
-use crate::support::{Browser, Ground};
 use uuid::Uuid;
 
 /// Steps after which a job has gone round in circles.

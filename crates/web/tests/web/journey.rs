@@ -1,8 +1,7 @@
 //! The journey, in a real browser: from a complaint to a proof, and the case into another workshop.
 
-
-use baricord_core::vehicle::sample::rear_drive;
 use crate::support::{Browser, Ground, csv};
+use baricord_core::vehicle::sample::rear_drive;
 use thirtyfour::Key;
 
 async fn load_run(b: &Browser, dir: &std::path::Path, name: &str, text: &str) {

@@ -1,8 +1,7 @@
 //! The route under the vehicle: one question at a time, by touch on a phone and by keys.
 
-
-use serde_json::{Value, json};
 use crate::support::{Browser, Ground};
+use serde_json::{Value, json};
 use uuid::Uuid;
 
 /// A finger on the middle of an element.

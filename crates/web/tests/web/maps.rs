@@ -1,9 +1,8 @@
 //! The order map in a browser: nearer by mouse, keys and touch, over Hz, against another run; and what
 //! can be taken away from it.
 
-
-use baricord_core::vehicle::sample::rear_drive;
 use crate::support::{Browser, Ground, csv};
+use baricord_core::vehicle::sample::rear_drive;
 use thirtyfour::Key;
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,11 +1,10 @@
 //! Any test at any time, and what was entered is mended where it stands.
 
-
+use crate::support::{Browser, Ground};
 use baricord_core::reasoning::availability::tries_on;
 use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::vehicle::sample;
 use serde_json::json;
-use crate::support::{Browser, Ground};
 
 const OWN: &str = "a@harrowmere.example";
 

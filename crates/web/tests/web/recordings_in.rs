@@ -1,12 +1,11 @@
 //! Recordings in: looked at before they are kept, in a browser; broken off and gone on; sound with a
 //! track of its speed.
 
-
+use crate::support::{Browser, Ground, csv};
 use baricord_core::vehicle::sample::rear_drive;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde_json::json;
-use crate::support::{Browser, Ground, csv};
 
 /// The same run as a spreadsheet of another country writes it, under headings that say nothing.
 fn foreign(text: &str) -> String {

@@ -1,13 +1,12 @@
 //! What must hold whoever asks: bounds before sign-in, who may do what, the demo's people kept to the demo, no drive on
 //! a vehicle that must not be driven, nothing erased by what does not read, and a server that answers beside long work.
 
-
+use crate::support::{Ground, PASSWORD};
 use baricord_core::case::Case;
 use baricord_core::vehicle::sample;
 use baricord_store::people::Role;
 use serde_json::{Value, json};
 use std::time::Duration;
-use crate::support::{Ground, PASSWORD};
 use uuid::Uuid;
 
 fn sent(c: &reqwest::Client, url: String) -> reqwest::RequestBuilder {

@@ -1,6 +1,6 @@
 //! One next step: ledger, button, Lift, Decide, drawing, board and paper say the same, in whatever state a case is.
 
-
+use crate::support::Ground;
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
 use baricord_core::reasoning::diagnose;
@@ -9,7 +9,6 @@ use baricord_core::reasoning::knowledge::builtin;
 use baricord_core::vehicle::Vehicle;
 use baricord_core::workflow::next_action::{ActionKind, next_action};
 use serde_json::{Value, json};
-use crate::support::Ground;
 
 const OWN: &str = "a@harrowmere.example";
 const PAGES: [&str; 7] = ["complaint", "road", "lift", "measure", "decide", "repair", "prove"];

@@ -1,6 +1,5 @@
 //! The sounds of the suspects: made, picked, weighed as little as a memory is worth.
 
-
 use crate::support::Ground;
 
 #[tokio::test(flavor = "multi_thread")]

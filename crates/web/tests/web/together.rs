@@ -1,11 +1,10 @@
 //! Two people on one case, and a connection that comes and goes.
 
-
+use crate::support::{Browser, FIRST, Ground, SECOND};
 use baricord_core::edit::act::CaseAct;
 use baricord_core::edit::vehicle::VehicleDescription;
 use serde_json::{Value, json};
 use std::time::Duration;
-use crate::support::{Browser, FIRST, Ground, SECOND};
 use uuid::Uuid;
 
 fn observed(d: &Value) -> Vec<(String, String)> {

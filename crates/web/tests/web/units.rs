@@ -1,9 +1,8 @@
 //! Each person reads and types in their own units: what was typed is kept, what nobody touched stays exactly what it was.
 
-
+use crate::support::{Browser, Ground};
 use baricord_core::edit::act::CaseAct;
 use serde_json::json;
-use crate::support::{Browser, Ground};
 use uuid::Uuid;
 
 const OWN: &str = "a@harrowmere.example";

@@ -1,8 +1,7 @@
 //! Several jobs at once, work without a search, sizes that are others from a day on, notes.
 
-
-use serde_json::{Value, json};
 use crate::support::{Browser, Ground};
+use serde_json::{Value, json};
 
 const OWN: &str = "a@harrowmere.example";
 

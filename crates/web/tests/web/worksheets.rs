@@ -1,8 +1,7 @@
 //! Work it out: the sums on their sheets, what is kept of them, readings that are owed, read twice, or stale; the workshop's book.
 
-
-use serde_json::{Value, json};
 use crate::support::{Browser, Ground};
+use serde_json::{Value, json};
 
 const OWN: &str = "a@harrowmere.example";
 const OTHER: &str = "b@skerry.example";

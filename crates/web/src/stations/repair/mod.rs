@@ -1,5 +1,6 @@
 //! Repair: the chosen cause, what will be done, the marks, torques with their source, the caution.
 
+mod kit_view;
 mod plan_view;
 
 use self::plan_view::PlanView;
@@ -21,24 +22,36 @@ use axum::routing::{get, post};
 use baricord_core::case::fault_at::FaultAt;
 use baricord_core::case::vocabulary::TASKS;
 use baricord_core::case::{Repair, Torque};
-use baricord_core::edit::act::{CaseAct, EntryId, EntryKind, PlannedWork, RepairDetails, RepairSpecification, RepairSteps};
+use baricord_core::edit::act::{
+    CaseAct, Deadline, EntryId, EntryKind, NewKitNote, PlannedWork, RepairDetails, RepairSpecification, RepairSteps,
+};
 use baricord_core::error::Problem;
 use baricord_core::reasoning::OpenSymptom;
 use baricord_core::reasoning::knowledge::Fault;
 use baricord_core::reasoning::wording::{repair_state_words, repair_words};
 use baricord_core::repair::purchasing::ChosenRepair;
 use baricord_core::safety::cautions::at_repair;
-use baricord_core::units::Unit;
+use baricord_core::units::{Unit, amount};
 use baricord_core::workflow::Station;
+use jiff::SignedDuration;
+use jiff::civil::DateTime;
+use jiff::tz::TimeZone;
 use serde::Deserialize;
 use uuid::Uuid;
 
 /// A line for a torque.
+#[derive(Default)]
 struct TorqueRow {
     what: String,
     nm: String,
     source: String,
+    /// Width across flats, mm: as it was typed, and as it is usual.
+    drive: String,
+    usual: String,
 }
+
+/// Minutes that a clock on earth is behind or before UTC at the most.
+const MOST_BEHIND_MIN: f64 = 24.0 * 60.0;
 
 /// Lines for torques that are offered at least.
 const TORQUE_ROWS: usize = 3;
@@ -111,14 +124,20 @@ fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, w: &W
             what: t.what.clone(),
             nm: t.nm.map_or(String::new(), |n| n.to_string()),
             source: t.source.clone(),
+            drive: t.drive_mm.map_or(String::new(), |mm| mm.to_string()),
+            usual: String::new(),
         };
         let mut torques: Vec<TorqueRow> = r.torques.iter().map(row).collect();
-        // A line for each fastener whose torque nobody has looked up.
-        let missing = steps.iter().flat_map(|t| &t.figures).filter(|w| !r.torques.iter().any(|t| t.what == **w));
-        torques.extend(missing.map(|w| TorqueRow { what: w.clone(), nm: String::new(), source: String::new() }));
-        while torques.len() < TORQUE_ROWS {
-            torques.push(TorqueRow { what: String::new(), nm: String::new(), source: String::new() });
+        // A line for each fastener of which something is not looked up.
+        for what in steps.iter().flat_map(|t| t.kit.figures.iter().chain(&t.kit.unsized_fasteners)) {
+            if !torques.iter().any(|t| t.what == *what) {
+                torques.push(TorqueRow { what: what.clone(), ..TorqueRow::default() });
+            }
         }
+        for row in &mut torques {
+            row.usual = steps.iter().find_map(|t| t.kit.drives.get(&row.what).cloned()).unwrap_or_default();
+        }
+        torques.resize_with(torques.len().max(TORQUE_ROWS), TorqueRow::default);
         let at = r.at.as_deref().and_then(|a| case.vehicle.place(a));
         let cautions = rule.map_or(vec![], |f| at_repair(case, kb, f, at.as_ref()));
         let text = |t: &Option<String>| t.clone().unwrap_or_default();
@@ -157,16 +176,32 @@ fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, w: &W
 fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
     let column = |name: &'static str| f.fields.iter().filter(move |x| x.0 == name).map(|x| x.1.trim());
     let mut out = vec![];
-    for ((what, nm), source) in column("torque-what").zip(column("torque-nm")).zip(column("torque-source")) {
-        // A fastener is named for every torque that is missing: with no figure it says nothing.
-        if nm.is_empty() && (what.is_empty() || source.is_empty()) {
+    // A form of before has no sizes.
+    let sizes = column("torque-drive").chain(std::iter::repeat(""));
+    for (((what, nm), source), drive) in column("torque-what").zip(column("torque-nm")).zip(column("torque-source")).zip(sizes) {
+        // A fastener is named for every figure that is missing: with none it says nothing.
+        if nm.is_empty() && drive.is_empty() && (what.is_empty() || source.is_empty()) {
             continue;
         }
-        let typed = f.typed("torque-nm", nm, Unit::NewtonMetre);
-        let nm = typed.map_err(|p| Problem { message: format!("torque of {what}: {}", p.message), ..p })?;
-        out.push(Torque { what: what.into(), nm: Some(nm), source: source.into() });
+        let said = |kind: &str, p: Problem| Problem { message: format!("{kind} of {what}: {}", p.message), ..p };
+        // Sockets are named by millimetres in both systems; an inch size is typed with its unit.
+        let drive_mm = match drive {
+            "" => None,
+            typed => Some(metric_size(typed).map_err(|p| said("size", p))?),
+        };
+        let nm = match (nm, drive_mm) {
+            ("", Some(_)) => None,
+            _ => Some(f.typed("torque-nm", nm, Unit::NewtonMetre).map_err(|p| said("torque", p))?),
+        };
+        out.push(Torque { what: what.into(), nm, source: source.into(), drive_mm });
     }
     Ok(out)
+}
+
+/// A width across flats as it is typed: 36, 36 mm, 15/16 in.
+fn metric_size(typed: &str) -> Result<f64, Problem> {
+    let size = amount(typed, Unit::Millimetre, "torque-drive")?;
+    Ok(Unit::Millimetre.from_base(size.value))
 }
 
 async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
@@ -236,11 +271,11 @@ async fn tick(Query(q): Query<OfSymptom>, Posted { member: m, path: id, form: f 
     let act = match (f.text("done"), f.text("open")) {
         (Some(done), _) => {
             let (repair, step) = repair_and_step(done)?;
-            CaseAct::FinishSteps(RepairSteps { id: repair, steps: vec![step], put_back })
+            CaseAct::FinishSteps(RepairSteps { id: repair, steps: vec![step], put_back, without: f.owned("without") })
         }
         (None, open) => {
             let (repair, step) = repair_and_step(open.unwrap_or_default())?;
-            CaseAct::ReopenSteps(RepairSteps { id: repair, steps: vec![step], put_back })
+            CaseAct::ReopenSteps(RepairSteps { id: repair, steps: vec![step], put_back, without: None })
         }
     };
     keep_now(&m, id, &f, act).await?;
@@ -258,6 +293,38 @@ async fn specify(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid
     };
     keep_now(&m, id, &f, CaseAct::SpecifyRepair(how)).await?;
     Ok(Redirect::to(&format!("/cases/{id}/repair")))
+}
+
+/// Something of the kit is awaited, borrowed, here, or went back.
+async fn note_kit(Query(q): Query<OfSymptom>, Posted { member: m, path: id, form: f }: Posted) -> Result<Redirect, PageError> {
+    let note = NewKitNote {
+        what: f.need("what", "what it is")?.into(),
+        state: f.need("state", "where it is")?.into(),
+        from: f.owned("from"),
+        when: f.owned("when"),
+    };
+    keep_now(&m, id, &f, CaseAct::NoteKit(note)).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}#ready", segment(&q.s.unwrap_or_default()))))
+}
+
+/// When the vehicle must be handed back, in the reader's own time: minutes between it and UTC come with it.
+async fn set_deadline(
+    Query(q): Query<OfSymptom>,
+    Posted { member: m, path: id, form: f }: Posted,
+) -> Result<Redirect, PageError> {
+    let due = match f.text("due") {
+        None => None,
+        Some(typed) => {
+            let unread = || Problem::new("bad-time", format!("“{typed}” is no day and time")).field("due");
+            let local: DateTime = typed.parse().map_err(|_| unread())?;
+            let utc = TimeZone::UTC.to_timestamp(local).map_err(|_| unread())?;
+            let behind = f.number("behind-utc")?.unwrap_or(0.0).clamp(-MOST_BEHIND_MIN, MOST_BEHIND_MIN);
+            let due = utc.checked_add(SignedDuration::from_mins(behind as i64)).map_err(|_| unread())?;
+            Some(due.to_string())
+        }
+    };
+    keep_now(&m, id, &f, CaseAct::SetDeadline(Deadline { due })).await?;
+    Ok(Redirect::to(&format!("/cases/{id}/repair?s={}", segment(&q.s.unwrap_or_default()))))
 }
 
 /// Work without a search is planned at a part.
@@ -284,4 +351,6 @@ pub fn routes() -> Router<App> {
         .route("/cases/{id}/repairs/{repair}", post(save))
         .route("/cases/{id}/repairs/{repair}/how", post(specify))
         .route("/cases/{id}/steps", post(tick))
+        .route("/cases/{id}/kit", post(note_kit))
+        .route("/cases/{id}/deadline", post(set_deadline))
 }

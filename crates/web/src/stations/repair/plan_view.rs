@@ -1,11 +1,13 @@
-//! The repair plan as the page shows it: how long, a line of time, stretches with their steps and flags, what lies ready, other ways in.
+//! The repair plan as the page shows it: how long, stretches with their steps and flags, other ways in.
 
+use super::kit_view::KitView;
+use crate::drawing::time_line::time_line;
 use crate::page::LoadedCase;
 use crate::stations::test_cards::CautionView;
+use crate::wording::hours;
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::Knowledge;
 use baricord_core::repair::job::is_to_be_planned;
-use baricord_core::repair::kit::Tool;
 use baricord_core::repair::repair_plan::{Aim, RepairPlan, repair_plan, whole_plan};
 use baricord_core::repair::step::{Fastener, On, Role, Step};
 use baricord_core::repair::teardown::Teardown;
@@ -36,6 +38,8 @@ pub struct DoneView {
     pub value: String,
     pub what: String,
     pub by: String,
+    /// Why work began before all lay ready.
+    pub without: String,
 }
 
 /// Another way in.
@@ -59,28 +63,42 @@ pub struct AskView {
     pub usual: String,
 }
 
+/// A time: as machines read it, and in words for a page without script.
+pub struct Moment {
+    pub utc: String,
+    pub words: String,
+}
+
+impl Moment {
+    fn new(t: Timestamp) -> Self {
+        Self { utc: t.to_string(), words: t.strftime("%d.%m. %H:%M UTC").to_string() }
+    }
+}
+
+/// When the vehicle is wanted, and when work must begin: as is likely, and to be safe.
+pub struct Wanted {
+    pub due: Moment,
+    pub likely: Moment,
+    pub safe: Moment,
+}
+
 /// All of it.
 pub struct PlanView {
     pub hands_on: String,
     pub range: String,
     pub elapsed: String,
     pub helper: String,
-    pub wanted: String,
+    pub wanted: Option<Wanted>,
     pub rests: String,
     pub line: String,
     pub stretches: Vec<Stretch>,
     pub done: Vec<DoneView>,
     pub next: Option<StepView>,
+    /// What stops the first bolt; empty once it is out.
+    pub not_ready: Vec<String>,
     pub asks: Vec<AskView>,
     pub problems: Vec<String>,
-    pub parts: Vec<(String, String)>,
-    pub tools: String,
-    pub special: String,
-    pub consumables: Vec<(String, String)>,
-    pub waste: String,
-    pub figures: Vec<String>,
-    pub sizes: String,
-    pub wrench: String,
+    pub kit: KitView,
     pub ways: Vec<WayView>,
     pub restore: Vec<(String, bool)>,
     pub owed: Vec<String>,
@@ -96,12 +114,6 @@ pub struct PlanView {
 /// Steps that go on one printed sheet in two columns.
 const SHEET_STEPS: usize = 45;
 
-/// Minutes as people read them: 35 min, 2 h 10.
-pub fn hours(minutes: f64) -> String {
-    let m = minutes.round() as i64;
-    if m < 60 { format!("{m} min") } else { format!("{} h {:02}", m / 60, m % 60) }
-}
-
 fn stance(s: &Step) -> &'static str {
     match s.state.on {
         _ if s.is_ready_check() => "Before the first bolt",
@@ -111,24 +123,22 @@ fn stance(s: &Step) -> &'static str {
     }
 }
 
-fn fastener_words(f: &Fastener, is_torque: bool) -> String {
-    let size = f.drive_mm.map_or(String::new(), |mm| format!(" {mm} mm"));
-    let torque = match (f.torque_nm, is_torque) {
-        (Some(nm), true) => format!(", {nm} N·m"),
-        (None, true) => ", torque ?".into(),
-        (_, false) => String::new(),
+/// Count and size as sockets are named, then the torque: 4 × 14 mm, 60 N·m.
+fn fastener_flags(f: &Fastener, is_torque: bool) -> Vec<(&'static str, String)> {
+    let size = match f.drive_mm {
+        Some(mm) => ("as-typed", format!("{} × {mm} mm", f.count)),
+        None => ("missing", format!("{} ×, size ?", f.count)),
     };
-    format!("{} ×{size}{torque}", f.count)
+    let torque = is_torque.then(|| match f.torque_nm {
+        Some(nm) => ("", format!("{nm} N·m")),
+        None => ("missing", "torque ?".into()),
+    });
+    [size].into_iter().chain(torque).collect()
 }
 
 fn flags(k: &Knowledge, s: &Step) -> Vec<(&'static str, String)> {
-    let mut out = vec![];
     let is_torque = matches!(s.role, Role::Torque | Role::Fill);
-    out.extend(
-        s.fasteners
-            .iter()
-            .map(|f| (if is_torque && f.torque_nm.is_none() { "missing" } else { "" }, fastener_words(f, is_torque))),
-    );
+    let mut out: Vec<(&'static str, String)> = s.fasteners.iter().flat_map(|f| fastener_flags(f, is_torque)).collect();
     if matches!(s.role, Role::Unfasten | Role::StartByHand) && s.fasteners.iter().any(|f| f.renew) {
         out.push(("", "renew".into()));
     }
@@ -179,107 +189,14 @@ fn stretches(k: &Knowledge, plan: &RepairPlan) -> Vec<Stretch> {
     out.into_iter().map(|(s, m)| Stretch { minutes: hours(m), ..s }).collect()
 }
 
-/// The plan as a line of time: a box for each stretch, hatched where nothing can be done but wait, yellow where a helper is needed.
-fn line(plan: &RepairPlan) -> String {
-    use std::fmt::Write;
-    const WIDTH: f64 = 900.0;
-    let total = plan.schedule.elapsed[1].max(1.0);
-    let x = |m: f64| m / total * WIDTH;
-    let mut o = String::from(
-        r#"<svg class="time-line" viewBox="0 0 900 62" role="img" aria-label="The plan as a line of time"><defs><pattern id="wait-hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="hatch"/></pattern></defs>"#,
-    );
-    let mut now = 0.0;
-    let mut boxes: Vec<(&'static str, f64, f64)> = vec![];
-    let mut idle = vec![];
-    let mut helper = vec![];
-    for (s, &from) in plan.in_order().zip(&plan.schedule.starts) {
-        if from > now + 0.01 {
-            idle.push((now, from));
-        }
-        now = from + s.minutes[1];
-        match boxes.last_mut() {
-            Some(b) if b.0 == stance(s) => b.2 = now,
-            _ => boxes.push((stance(s), from, now)),
-        }
-        if s.state.helper {
-            helper.push((from, now));
-        }
-    }
-    for (_, from, to) in &boxes {
-        let _ = write!(o, r#"<rect class="stretch" x="{:.1}" y="8" width="{:.1}" height="30"/>"#, x(*from), x(*to) - x(*from));
-    }
-    for (from, to) in &idle {
-        let _ = write!(
-            o,
-            r#"<rect class="idle" x="{:.1}" y="8" width="{:.1}" height="30" fill="url(#wait-hatch)"/>"#,
-            x(*from),
-            x(*to) - x(*from)
-        );
-    }
-    for (title, from, to) in &boxes {
-        let short = title.trim_start_matches("On the ");
-        // The word stands where nothing is hatched over it.
-        let free = idle.iter().filter(|i| i.0 >= *from && i.0 < *to).map(|i| i.0).fold(*to, f64::min);
-        if x(free) - x(*from) > 8.0 * short.len() as f64 + 10.0 {
-            let _ = write!(o, r#"<text class="stretch-word" x="{:.1}" y="28">{short}</text>"#, x(*from) + 6.0);
-        }
-    }
-    for (from, to) in helper {
-        let _ =
-            write!(o, r#"<rect class="helper" x="{:.1}" y="3" width="{:.1}" height="40"/>"#, x(from), (x(to) - x(from)).max(4.0));
-    }
-    let _ = write!(o, r#"<line class="line" x1="0" y1="44" x2="{WIDTH}" y2="44"/>"#);
-    let step = if total > 360.0 {
-        120.0
-    } else if total > 150.0 {
-        60.0
-    } else {
-        30.0
-    };
-    let mut t = 0.0;
-    while t <= total {
-        let _ = write!(
-            o,
-            r#"<line class="line" x1="{a:.1}" y1="41" x2="{a:.1}" y2="47"/><text class="time" x="{a:.1}" y="60">{}</text>"#,
-            hours(t),
-            a = x(t)
-        );
-        t += step;
-    }
-    o += "</svg>";
-    o
-}
-
 /// When it must be begun to be ready by the time it is wanted.
-fn wanted(case: &Case, plan: &RepairPlan) -> String {
-    let Some(due) = case.due.as_deref().and_then(|d| d.parse::<Timestamp>().ok()) else { return String::new() };
-    let shown = |t: Timestamp| t.strftime("%d.%m. %H:%M UTC").to_string();
-    plan.begin_by(due).map_or(String::new(), |[likely, safe]| {
-        format!("Wanted {}: begin by {}; to be safe by {}", shown(due), shown(likely), shown(safe))
+fn wanted(case: &Case, plan: &RepairPlan) -> Option<Wanted> {
+    let due = case.due.as_deref()?.parse::<Timestamp>().ok()?;
+    plan.begin_by(due).map(|[likely, safe]| Wanted {
+        due: Moment::new(due),
+        likely: Moment::new(likely),
+        safe: Moment::new(safe),
     })
-}
-
-fn tool_words(t: &Tool) -> String {
-    match (t.mm, &t.inch) {
-        (Some(mm), Some(inch)) => format!("{mm} ({inch})"),
-        _ => t.what.clone(),
-    }
-}
-
-fn joined(all: impl Iterator<Item = String>) -> String {
-    all.collect::<Vec<_>>().join(", ")
-}
-
-/// The same thing at several places is one line with their sum.
-fn summed(all: impl Iterator<Item = (String, u32)>) -> Vec<(String, String)> {
-    let mut out: Vec<(String, u32)> = vec![];
-    for (what, n) in all {
-        match out.iter_mut().find(|o| o.0 == what) {
-            Some(o) => o.1 += n,
-            None => out.push((what, n)),
-        }
-    }
-    out.into_iter().map(|(what, n)| (what, n.to_string())).collect()
 }
 
 impl PlanView {
@@ -306,20 +223,22 @@ impl PlanView {
             value: format!("{} {}", r.id, d.step),
             what: whole.step(&d.step).map_or_else(|| d.step.clone(), |s| s.what.clone()),
             by: d.by.clone().unwrap_or_default(),
+            without: d.without.clone().unwrap_or_default(),
         };
-        let mut figures: Vec<String> = kit.missing_figures.iter().map(|m| m.what.clone()).collect();
-        figures.sort();
-        figures.dedup();
         Some(Self {
             hands_on: hours(s.minutes[1]),
             range: format!("{} to {}", hours(s.minutes[0]), hours(s.minutes[2])),
             elapsed: hours(s.elapsed[1]),
             helper: if s.helper_minutes > 0.0 { hours(s.helper_minutes) } else { String::new() },
             wanted: wanted(case, &plan),
-            rests: joined(s.rests.iter().filter_map(|id| plan.step(id)).take(3).map(|s| s.what.clone())),
-            line: line(&plan),
+            rests: s.rests.iter().filter_map(|id| plan.step(id)).take(3).map(|s| s.what.clone()).collect::<Vec<_>>().join(", "),
+            line: time_line(&plan, stance),
             stretches: stretches(kb, &plan),
             done: done.iter().map(done_view).collect(),
+            not_ready: match plan.steps.iter().any(Step::is_ready_check) && !put_back {
+                true => kit.not_ready(),
+                false => vec![],
+            },
             next: plan.in_order().next().map(|s| step_view(kb, 1, s)),
             asks: plan
                 .asks
@@ -333,14 +252,7 @@ impl PlanView {
                 })
                 .collect(),
             problems: plan.problems.iter().map(|p| p.message.clone()).collect(),
-            parts: summed(kit.single_use.iter().map(|x| (x.what.clone(), x.count))),
-            tools: joined(kit.tools.iter().filter(|t| !t.special && t.mm.is_none()).map(tool_words)),
-            special: joined(kit.tools.iter().filter(|t| t.special).map(tool_words)),
-            consumables: kit.consumables.iter().map(|c| (c.what.clone(), format!("{} {}", c.amount, c.unit))).collect(),
-            waste: joined(kit.waste.iter().map(|c| format!("{} {} {}", c.what, c.amount, c.unit))),
-            figures,
-            sizes: joined(kit.tools.iter().filter(|t| t.mm.is_some()).map(tool_words)),
-            wrench: kit.wrench.as_ref().map_or(String::new(), |w| format!("{:.0} to {:.0} N·m", w.from_nm, w.to_nm)),
+            kit: KitView::new(kit, &plan.steps),
             ways: plan
                 .ways
                 .iter()
