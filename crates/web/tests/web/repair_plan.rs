@@ -151,9 +151,9 @@ async fn what_lies_ready_is_noted_and_sizes_and_torques_are_written_once() {
     ))
     .await;
     b.click("form.plan button[value=no]").await;
-    g.once(id, |d| d["repairs"][0]["torques"][0]["drive_mm"] == 36.5125).await;
+    g.once(id, |d| d["repairs"][0]["torques"][0]["drive_mm"] == 36.51).await;
     b.go(&page).await;
-    b.says("36.5125 (1 7/16)").await;
+    b.says("36.51 (1 7/16)").await;
     // A day and a time of the reader's own clock.
     b.click("#deadline summary").await;
     b.js("const i = document.querySelector('#deadline [name=due]'); i.value = '2026-12-04T16:00'; i.dispatchEvent(new Event('input', {bubbles: true}))").await;

@@ -201,7 +201,7 @@ fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
 /// A width across flats as it is typed: 36, 36 mm, 15/16 in.
 fn metric_size(typed: &str) -> Result<f64, Problem> {
     let size = amount(typed, Unit::Millimetre, "torque-drive")?;
-    Ok(Unit::Millimetre.from_base(size.value))
+    Ok((Unit::Millimetre.from_base(size.value) * 100.0).round() / 100.0)
 }
 
 async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {
