@@ -23,7 +23,7 @@ fn best(times: usize, mut f: impl FnMut()) -> Duration {
 /// The floor: Hann 4096, hop 2048, f32, one thread.
 fn bare_transforms(channels: &[Vec<f32>]) -> f32 {
     let (n, hop) = (4096, 2048);
-    let fft = realfft::RealFftPlanner::<f32>::new().plan_fft_forward(n);
+    let fft = baricord_fft::forward(n);
     let (mut i, mut o, mut scratch) = (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec());
     let hann: Vec<f32> = (0..n).map(|k| 0.5 - 0.5 * (std::f32::consts::TAU * k as f32 / n as f32).cos()).collect();
     let mut sum = 0.0;

@@ -172,6 +172,7 @@
     document.querySelectorAll("time[datetime$=Z]").forEach((t) => {
       const at = new Date(t.getAttribute("datetime"));
       t.textContent = at.toLocaleString(document.documentElement.lang || "en", { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hour12: false });
+      if ("begin" in t.dataset && at < Date.now()) t.textContent += " (past)";
     });
     document.querySelectorAll("[data-time-zone]").forEach((z) => { z.textContent = "here"; });
   };

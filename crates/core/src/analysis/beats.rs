@@ -10,7 +10,6 @@ use super::report::OrderFound;
 use crate::measure::orders::Base;
 use crate::signal::PASSBAND_SHARE;
 use crate::signal::estimate::{hann, median};
-use realfft::RealFftPlanner;
 use serde::{Deserialize, Serialize};
 
 /// Turns over which one power is taken.
@@ -151,7 +150,7 @@ fn rhythm(t: &Tracked, channel: usize, measured: f64) -> Option<(f64, f64, f64)>
 /// Amplitudes of the cosines in a series, twice as fine as it is long or more.
 fn amplitudes(x: &[f64]) -> Vec<f64> {
     let length = 2 * x.len().next_power_of_two();
-    let fft = RealFftPlanner::<f64>::new().plan_fft_forward(length);
+    let fft = baricord_fft::forward_double(length);
     let (mut input, mut output) = (fft.make_input_vec(), fft.make_output_vec());
     let mut weight = 0.0;
     for (i, (o, v)) in input.iter_mut().zip(x).enumerate() {

@@ -12,7 +12,6 @@ use super::order_lines::{self, Line};
 use super::reference_source::Before;
 use crate::signal::estimate::{hann, median};
 use crate::signal::{Pyramid, Resampler, SpeedTrack};
-use realfft::RealFftPlanner;
 
 /// Samples a second that are looked at.
 const SAMPLE_RATE_HZ: f64 = 300.0;
@@ -76,7 +75,7 @@ fn path(x: &Pyramid, start: f64) -> Option<Vec<(f64, f64)>> {
     if data.len() < 4 * n {
         return None;
     }
-    let fft = RealFftPlanner::<f32>::new().plan_fft_forward(n);
+    let fft = baricord_fft::forward(n);
     let (mut input, mut output, mut scratch) = (fft.make_input_vec(), fft.make_output_vec(), fft.make_scratch_vec());
     let hann: Vec<f32> = (0..n).map(|i| hann(i as f64, n as f64) as f32).collect();
     let mut best: Vec<f64> = vec![];

@@ -79,14 +79,14 @@ fn chocks(v: &Vehicle, steps: &[Step]) -> String {
 pub(crate) const READY: &str = "ready";
 
 /// What is missing stops the first bolt, not the third hour: everything lies ready before anything is undone.
-fn ready(g: &mut StepGraph, at: &str, serves: &BTreeSet<String>) -> usize {
+fn ready(g: &mut StepGraph, at: &str, standing: &str, serves: &BTreeSet<String>) -> usize {
     let what = format!(
         "Ready for the {}: new parts here and compared with the old number, tools and figures of the list at hand",
         g.words(at)
     );
     let (id, role, minutes) = (READY, Role::Inspect, [2.0, 5.0, 15.0]);
     let step = plain(
-        Plain { id, role, what, minutes, on: On::Ground, gearbox: "park", brake: "on", running: false, caution: vec![] },
+        Plain { id, role, what, minutes, on: On::Ground, gearbox: standing, brake: "on", running: false, caution: vec![] },
         at,
         serves,
     );
@@ -133,7 +133,7 @@ pub(super) fn secure(g: &mut StepGraph, case: &Case, at: &str, serves: &BTreeSet
     let is_up = |g: &StepGraph, s: usize| !g.steps[s].bench && g.steps[s].state.on == On::Lift;
     let n = g.steps.len();
     let after_lift: Vec<bool> = (0..n).map(|s| all.get(s).is_some_and(|a| a.iter().any(|b| is_up(g, *b)))).collect();
-    let ready = ready(g, at, serves);
+    let ready = ready(g, at, standing, serves);
     let first = g.add(ground, [ready].into());
     (0..n).filter(|s| g.before[*s].is_empty()).collect::<Vec<_>>().into_iter().for_each(|s| {
         g.before[s].insert(first);
@@ -150,8 +150,9 @@ pub(super) fn secure(g: &mut StepGraph, case: &Case, at: &str, serves: &BTreeSet
     } else {
         "selector released to neutral (without the key by its release, never by force)"
     };
+    let transfer = if v.transfer.is_some() { ", transfer case in its neutral" } else { "" };
     let what = format!(
-        "Up for the {}: arms at the maker's points, lifted a hand's breadth, rocked, then up and locked; {selector}, parking brake off in service mode",
+        "Up for the {}: arms at the maker's points, lifted a hand's breadth, rocked, then up and locked; {selector}{transfer}, parking brake off in service mode",
         g.words(at)
     );
     let lift = plain(
@@ -203,7 +204,7 @@ pub(super) fn prove(g: &mut StepGraph, case: &Case, at: &str, places: &[String],
             id: "clear",
             role: Role::Restore,
             what: format!(
-                "Chocks, straps and caps away from the {here}; tools and leftover fasteners counted, stability control back on"
+                "Chocks, straps and caps away from the {here}; tools and leftover fasteners counted, stability control on again where it was off"
             ),
             minutes: [2.0, 3.0, 6.0],
             on: On::Ground,

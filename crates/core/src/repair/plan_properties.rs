@@ -7,7 +7,8 @@ use super::step::{On, Role, Step};
 use crate::case::{Case, Repair};
 use crate::reasoning::hypotheses;
 use crate::reasoning::knowledge::builtin;
-use crate::vehicle::{Vehicle, layout::layouts};
+
+use crate::vehicle::{GearboxKind, Vehicle, layout::layouts};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -59,6 +60,16 @@ fn broken(case: &Case, p: &RepairPlan) -> Option<String> {
         if s.state.on == On::Ground && s.state.wheels != "stand" || s.state.on == On::Lift && s.state.wheels == "stand" {
             return Some(format!("{}: wheels {}", s.id, s.state.wheels));
         }
+    }
+    // A manual gearbox has no park; another one drives in gear, and stands in park.
+    let is_manual = case.vehicle.gearbox.kind == GearboxKind::Manual;
+    let cannot = |s: &&Step| match s.state.gearbox.as_str() {
+        "park" => is_manual,
+        "gear" => !is_manual && !FIRST_RUN.contains(&s.role),
+        _ => false,
+    };
+    if let Some(s) = p.steps.iter().find(cannot) {
+        return Some(format!("{}: the gearbox cannot be in {}", s.id, s.state.gearbox));
     }
     if !order[order.len().saturating_sub(5)..].iter().map(|s| s.role).eq(FIRST_RUN) {
         return Some("it does not end with the first run and the proof".into());

@@ -67,6 +67,8 @@ pub struct Way {
     pub disturbs: Vec<String>,
     /// What it leaves alone.
     pub spares: Vec<String>,
+    /// What is due afterwards that the plan without it does not owe.
+    pub owes: Vec<String>,
 }
 
 /// A plan.
@@ -165,6 +167,7 @@ fn compare(case: &Case, k: &Knowledge, chosen: &BTreeSet<String>, plan: &RepairP
         restored.chain(parted).chain(drained).collect()
     };
     let (a, b) = (disturbed(with), disturbed(without));
+    let due = |p: &RepairPlan| p.owed.iter().map(|o| o.what.clone()).collect::<BTreeSet<String>>();
     let planned = || case.repairs.iter().enumerate().filter(|(_, r)| is_to_be_planned(case, r));
     let taken = planned().find(|(_, r)| r.way.as_ref() == Some(&w.id)).or_else(|| planned().next());
     Way {
@@ -176,6 +179,7 @@ fn compare(case: &Case, k: &Knowledge, chosen: &BTreeSet<String>, plan: &RepairP
         elapsed: with.schedule.elapsed[1],
         disturbs: a.difference(&b).cloned().collect(),
         spares: b.difference(&a).cloned().collect(),
+        owes: due(with).difference(&due(without)).cloned().collect(),
     }
 }
 

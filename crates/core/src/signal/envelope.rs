@@ -4,9 +4,7 @@
 //! transformed back at just the rate that its width needs: the magnitude of that analytic signal is
 //! the envelope, already at fewer samples a second.
 
-use realfft::RealFftPlanner;
-use realfft::num_complex::Complex32;
-use rustfft::FftPlanner;
+use baricord_fft::Complex32;
 
 /// The envelope of one band.
 #[derive(Clone, Debug)]
@@ -25,7 +23,7 @@ const BLOCK_MARGIN_SAMPLES: usize = BLOCK_SAMPLES / 8;
 struct Band {
     from: usize,
     gain: Vec<f32>,
-    fft: std::sync::Arc<dyn rustfft::Fft<f32>>,
+    fft: std::sync::Arc<dyn baricord_fft::Fft<f32>>,
     work: Vec<Complex32>,
     out: Vec<f32>,
 }
@@ -33,8 +31,7 @@ struct Band {
 /// The envelopes of `x` in bands given as shares of its rate; zeros in the blocks (first sample, end) that
 /// are not `wanted`.
 pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usize, usize) -> bool) -> Vec<Envelope> {
-    let forward = RealFftPlanner::<f32>::new().plan_fft_forward(BLOCK_SAMPLES);
-    let mut planner = FftPlanner::<f32>::new();
+    let forward = baricord_fft::forward(BLOCK_SAMPLES);
     let mut ways: Vec<Band> = bands
         .iter()
         .map(|&(lo, hi)| {
@@ -49,7 +46,7 @@ pub fn envelopes(x: &[f32], rate: f64, bands: &[(f64, f64)], wanted: impl Fn(usi
                 })
                 .collect();
             let length = width.next_power_of_two();
-            Band { from, gain, fft: planner.plan_fft_inverse(length), work: vec![Complex32::default(); length], out: vec![] }
+            Band { from, gain, fft: baricord_fft::inverse(length), work: vec![Complex32::default(); length], out: vec![] }
         })
         .collect();
     let (mut input, mut spectrum, mut scratch) =

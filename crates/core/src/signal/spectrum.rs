@@ -1,7 +1,6 @@
 //! Order spectra: overlapping Hann windows over samples at equal angles.
 
 use rayon::prelude::*;
-use realfft::RealFftPlanner;
 
 /// Overlapping windows over samples at equal angles. Their power spectra are worked out as they are asked for,
 /// so that a long recording's never stand in memory at once.
@@ -60,7 +59,7 @@ impl<'a> OrderWindows<'a> {
         let length = self.length;
         let hann: Vec<f32> = (0..length).map(|i| super::estimate::hann(i as f64, length as f64) as f32).collect();
         let scale = (2.0 / hann.iter().sum::<f32>()).powi(2);
-        let fft = RealFftPlanner::<f32>::new().plan_fft_forward(length);
+        let fft = baricord_fft::forward(length);
         for (batch, starts) in self.starts.chunks(SPECTRA_AT_ONCE).enumerate() {
             let spectra: Vec<(Vec<f32>, Vec<f32>)> = starts
                 .par_iter()

@@ -172,6 +172,19 @@ async fn what_lies_ready_is_noted_and_sizes_and_torques_are_written_once() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_longest_plan_prints_on_one_sheet() {
+    let g = Ground::new().await;
+    let b = Browser::new().await;
+    b.sign_in(&g, OWN).await;
+    for (fault, at) in [("transaxle-internal", "gearbox"), ("outer-joint-worn", "half.fl.outer"), ("wheel-loose", "wheel.fl")] {
+        let id = case_with(&g, json!([{"id": "P1", "symptom": "S1", "fault": fault, "at": at}])).await;
+        b.go(&format!("{}/cases/{id}/repair?s=S1", g.url)).await;
+        assert_eq!(b.printed_sheets().await, 1, "{fault}");
+    }
+    b.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_viewer_reads_the_plan_and_ticks_nothing() {
     let g = Ground::new().await;
     let id = case_with(&g, json!([{"id": "P1", "symptom": "S1", "fault": "outer-joint-worn", "at": "half.fl.outer"}])).await;

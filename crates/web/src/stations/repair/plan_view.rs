@@ -25,9 +25,9 @@ pub struct StepView {
     pub flags: Vec<(&'static str, String)>,
 }
 
-/// Steps in one stance.
+/// Steps in one stance, with or without a helper; or a wait with nothing to do, which has none.
 pub struct Stretch {
-    pub title: &'static str,
+    pub title: String,
     pub minutes: String,
     pub steps: Vec<StepView>,
     pub cautions: Vec<CautionView>,
@@ -51,6 +51,7 @@ pub struct WayView {
     pub time: String,
     pub disturbs: String,
     pub spares: String,
+    pub owes: String,
     pub press: &'static str,
 }
 
@@ -110,6 +111,9 @@ pub struct PlanView {
     /// Whether the list shows how all is put back unrepaired.
     pub is_put_back: bool,
 }
+
+/// Shortest wait that is worth a line of its own.
+const SHORTEST_WAIT_MIN: f64 = 1.0;
 
 /// Steps that go on one printed sheet in two columns.
 const SHEET_STEPS: usize = 45;
@@ -171,12 +175,25 @@ fn step_view(k: &Knowledge, number: usize, s: &Step) -> StepView {
     }
 }
 
+/// What a stretch of steps is called.
+fn stretch_title(s: &Step) -> String {
+    let helper = if s.state.helper { ", with a helper" } else { "" };
+    format!("{}{helper}", stance(s))
+}
+
 fn stretches(k: &Knowledge, plan: &RepairPlan) -> Vec<Stretch> {
     let mut out: Vec<(Stretch, f64)> = vec![];
     let mut shown: BTreeSet<&str> = BTreeSet::new();
-    for (n, s) in plan.in_order().enumerate() {
-        if out.last().is_none_or(|(l, _)| l.title != stance(s)) {
-            out.push((Stretch { title: stance(s), minutes: String::new(), steps: vec![], cautions: vec![] }, 0.0));
+    let begun = |title: String| Stretch { title, minutes: String::new(), steps: vec![], cautions: vec![] };
+    let mut now = 0.0;
+    for (n, (s, &from)) in plan.in_order().zip(&plan.schedule.starts).enumerate() {
+        if from - now >= SHORTEST_WAIT_MIN {
+            out.push((begun("Wait, nothing else can be done".into()), from - now));
+        }
+        now = from + s.minutes[1];
+        let title = stretch_title(s);
+        if out.last().is_none_or(|(l, _)| l.title != title) {
+            out.push((begun(title), 0.0));
         }
         let Some((last, minutes)) = out.last_mut() else { continue };
         *minutes += s.minutes[1];
@@ -263,6 +280,7 @@ impl PlanView {
                     time: hours(w.minutes[1]),
                     disturbs: w.disturbs.join(", "),
                     spares: w.spares.join(", "),
+                    owes: w.owes.join(", "),
                     press: if w.chosen { "Take the usual way" } else { "Take this way" },
                 })
                 .collect(),

@@ -16,6 +16,7 @@ use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use thirtyfour::ChromeCapabilities;
+use thirtyfour::common::print::{PrintPage, PrintParameters};
 use thirtyfour::prelude::*;
 use uuid::Uuid;
 
@@ -373,6 +374,14 @@ impl Browser {
             tokio::time::sleep(std::time::Duration::from_millis(50)).await;
         }
         panic!("the page does not say “{words}”: {}", self.text().await);
+    }
+
+    /// Sheets of A4 that the page prints on.
+    pub async fn printed_sheets(&self) -> usize {
+        let page = PrintPage { width: 21.0, height: 29.7 };
+        let pdf = self.web.print_page(PrintParameters { page, ..PrintParameters::default() }).await.unwrap();
+        let text = String::from_utf8_lossy(&pdf);
+        text.match_indices("/Type /Page").filter(|(at, w)| !text[at + w.len()..].starts_with('s')).count()
     }
 
     pub async fn text(&self) -> String {
