@@ -11,6 +11,7 @@ use crate::reasoning::knowledge::Fault;
 use crate::reasoning::unknown_words::{PARTS, RESULTS};
 use crate::reasoning::wording::repair_words;
 use crate::repair::job::is_to_be_planned;
+use crate::repair::procedures::DRIVE_MM;
 use crate::repair::purchasing::ChosenRepair;
 
 fn check_choice(x: &EditContext, case: &Case, c: &ChosenRepair) -> Result<(), Problem> {
@@ -89,9 +90,6 @@ pub(super) fn open_repair<'c>(case: &'c mut Case, id: &str) -> Result<&'c mut Re
     }
     Err(Problem::new("judged", "this repair has its verdict already").field("id"))
 }
-
-/// Widest and narrowest fastener, mm across flats.
-const DRIVE_MM: std::ops::RangeInclusive<f64> = 3.0..=120.0;
 
 fn check_torque(t: &Torque) -> Result<(), Problem> {
     if let Some(mm) = t.drive_mm

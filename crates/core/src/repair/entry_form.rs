@@ -1,8 +1,7 @@
 //! An entry of the procedures as a form has it: its steps with their words and minutes, its fasteners with count and size. What a form
 //! does not show of a step (cautions, tools, waits, what it needs) stays with it.
 
-use super::procedures::{STEP_CAUTIONS, StepRule};
-use super::step::Role;
+use super::procedures::{FastenerRule, STEP_CAUTIONS, StepRule};
 use crate::error::Problem;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -111,7 +110,7 @@ impl EntryForm {
         #[derive(Deserialize)]
         struct Fasteners {
             #[serde(default)]
-            fasteners: BTreeMap<String, super::procedures::FastenerRule>,
+            fasteners: BTreeMap<String, FastenerRule>,
         }
         let (_, table) = entry(text)?;
         let mut form = Self::default();
@@ -122,7 +121,7 @@ impl EntryForm {
             }
         }
         let all = Fasteners::deserialize(Value::Table(table)).map_err(unread)?.fasteners;
-        let one = |(name, f): (String, super::procedures::FastenerRule)| EntryFastener {
+        let one = |(name, f): (String, FastenerRule)| EntryFastener {
             name,
             what: f.what,
             count: f.count,
@@ -143,25 +142,25 @@ impl EntryForm {
             let Some(Value::Array(old)) = table.get(list) else { continue };
             let mut new = vec![];
             let is_first = |a: &&AddedStep| a.list == list && a.after.is_none();
-            new.extend(added.filter(is_first).map(added_step).transpose()?);
+            new.extend(added.filter(is_first).map(|a| added_step(a, &self.steps)).transpose()?);
             for s in self.steps.iter().filter(|s| s.list == list) {
                 let is_it = |v: &&Value| v.get("id").and_then(Value::as_str) == Some(&s.id);
                 let gone = || Problem::new("unknown-step", format!("there is no step {} in this entry", s.id)).field("step");
                 let mut step = old.iter().find(is_it).ok_or_else(gone)?.clone();
                 if let Value::Table(t) = &mut step {
-                    t.insert("what".into(), Value::String(s.what.trim().into()));
+                    t.insert("what".into(), one_line(&s.what));
                     t.insert("minutes".into(), minutes(s.minutes));
                 }
                 new.push(step);
                 let follows = |a: &&AddedStep| a.list == list && a.after.as_deref() == Some(&s.id);
-                new.extend(added.filter(follows).map(added_step).transpose()?);
+                new.extend(added.filter(follows).map(|a| added_step(a, &self.steps)).transpose()?);
             }
             table.insert(list.into(), Value::Array(new));
         }
         if let Some(Value::Table(all)) = table.get_mut("fasteners") {
             for f in &self.fasteners {
                 let Some(Value::Table(t)) = all.get_mut(&f.name) else { continue };
-                t.insert("what".into(), Value::String(f.what.trim().into()));
+                t.insert("what".into(), one_line(&f.what));
                 t.insert("count".into(), Value::Integer(f.count.into()));
                 t.insert("renew".into(), Value::Boolean(f.renew));
                 match f.drive {
@@ -183,8 +182,14 @@ fn minutes(all: [f64; 3]) -> Value {
     Value::Array(all.into_iter().map(number).collect())
 }
 
-fn added_step(a: &AddedStep) -> Result<Value, Problem> {
-    if !ADDED_ROLES.iter().any(|r| r.0 == a.role) || Role::deserialize(Value::String(a.role.clone())).is_err() {
+/// Words on one line.
+fn one_line(words: &str) -> Value {
+    Value::String(words.split_whitespace().collect::<Vec<_>>().join(" "))
+}
+
+/// A step that is added; its id is none that the entry has.
+fn added_step(a: &AddedStep, taken: &[EntryStep]) -> Result<Value, Problem> {
+    if !ADDED_ROLES.iter().any(|r| r.0 == a.role) {
         return Err(Problem::new("unknown-role", format!("a step that is added is no “{}”", a.role)).field("new-role"));
     }
     if let Some(c) = a.caution.as_ref().filter(|c| !STEP_CAUTIONS.contains(&c.as_str())) {
@@ -194,9 +199,12 @@ fn added_step(a: &AddedStep) -> Result<Value, Problem> {
     let named: String = a.what.replace("{at}", "").chars().map(letters).collect();
     let words: Vec<&str> = named.split('-').filter(|w| !w.is_empty()).take(4).collect();
     let mut t = Table::new();
-    t.insert("id".into(), Value::String(format!("own-{}", words.join("-"))));
+    let named = format!("own-{}", words.join("-"));
+    let id = |n: usize| if n == 1 { named.clone() } else { format!("{named}-{n}") };
+    let free = (1..).map(id).find(|id| !taken.iter().any(|s| s.id == *id));
+    t.insert("id".into(), Value::String(free.unwrap_or(named)));
     t.insert("role".into(), Value::String(a.role.clone()));
-    t.insert("what".into(), Value::String(a.what.trim().into()));
+    t.insert("what".into(), one_line(&a.what));
     t.insert("minutes".into(), minutes(a.minutes));
     if let Some(c) = &a.caution {
         t.insert("caution".into(), Value::Array(vec![Value::String(c.clone())]));
@@ -266,6 +274,21 @@ mod tests {
         assert_eq!((then.steps[0].id.as_str(), then.steps[1].minutes), ("own-photograph-how-the-nut", [2.0, 4.5, 12.0]));
         assert_eq!(then.fasteners[0].drive, Some(36.0));
         assert!(text.contains("breaker bar") && text.contains("helper = true"), "{text}");
+        // The same words once more are another step.
+        let twice = then.write(&text, Some(&AddedStep { what: format!("{}\n", added.what), ..added })).unwrap();
+        reads(&e.key, &twice).unwrap();
+        assert_eq!(EntryForm::read(&twice).unwrap().steps[0].id, "own-photograph-how-the-nut-2");
+    }
+
+    #[test]
+    fn what_is_undone_is_done_up_again_whoever_leaves_a_step_out() {
+        for (key, id) in [("unit.wheel.1", "on"), ("unit.wheel.1", "torque"), ("unit.caliper.1", "bolts-on")] {
+            let e = shipped_entries().iter().find(|e| e.key == key).unwrap();
+            let mut form = EntryForm::read(&e.text).unwrap();
+            form.steps.retain(|s| s.id != id);
+            let p = reads(&e.key, &form.write(&e.text, None).unwrap()).unwrap_err();
+            assert!(p.message.contains("not done up again"), "{key} {id}: {}", p.message);
+        }
     }
 
     #[test]

@@ -202,8 +202,8 @@ impl Kit {
         kit.wrench =
             torques().reduce(f64::min).zip(torques().reduce(f64::max)).map(|(from_nm, to_nm)| WrenchRange { from_nm, to_nm });
         // What was awaited for work that is done or dropped holds nothing up.
-        kit.awaited = noted("awaited");
-        let awaited: Vec<Elsewhere> = kit.awaited.iter().filter(|a| kit.holds(&a.what)).cloned().collect();
+        let awaited: Vec<Elsewhere> = noted("awaited");
+        let awaited = awaited.into_iter().filter(|a| kit.holds(&a.what)).collect();
         kit.awaited = awaited;
         kit
     }

@@ -39,6 +39,8 @@ pub const STEP_CAUTIONS: [&str; 17] = [
     "maker",
 ];
 
+/// Narrowest and widest fastener, mm across flats.
+pub(crate) const DRIVE_MM: std::ops::RangeInclusive<f64> = 3.0..=120.0;
 /// Longest step, minutes hands-on; longest wait, minutes; largest amount, l or kg.
 const MAX_STEP_MIN: f64 = 2000.0;
 const MAX_WAIT_MIN: f64 = 20_000.0;
@@ -293,6 +295,7 @@ impl Procedures {
             check_steps(&u.apart, &u.fasteners, &entry)?;
             check_steps(&u.together, &u.fasteners, &entry)?;
             check_conditions(&u.when, &entry)?;
+            check_done_up(&u.apart.iter().chain(&u.together).collect::<Vec<_>>(), &entry)?;
             let lets_go = |s: &StepRule| matches!(s.role, Role::Unfasten | Role::Remove);
             let carries = |s: &StepRule| s.role == Role::Support;
             let carried = u.apart.iter().position(carries).unwrap_or(usize::MAX);
@@ -313,6 +316,7 @@ impl Procedures {
             }
             check_steps(&p.steps, &p.fasteners, &entry)?;
             check_conditions(&p.when, &entry)?;
+            check_done_up(&p.steps.iter().collect::<Vec<_>>(), &entry)?;
             p.off.iter().try_for_each(|n| self.check_need(n, &entry))?;
             if let Some(c) = p.covers.iter().find(|c| **c == p.id || !self.procedures.iter().any(|o| o.id == **c)) {
                 return Err(format!("{entry}: covers {c}, which is no other procedure"));
@@ -401,8 +405,35 @@ fn check_conditions(names: impl IntoIterator<Item = impl AsRef<str>>, entry: &st
     }
 }
 
+/// What an entry undoes it does up again, later; and no two of its steps have one id.
+fn check_done_up(steps: &[&StepRule], entry: &str) -> Result<(), String> {
+    for (n, s) in steps.iter().enumerate() {
+        let later = &steps[n + 1..];
+        if later.iter().any(|o| o.id == s.id) {
+            return Err(format!("{entry}: two steps are called {}", s.id));
+        }
+        let follows = |roles: &[Role]| later.iter().any(|o| roles.contains(&o.role));
+        let is_done_up = match s.role {
+            Role::Unfasten => {
+                let by =
+                    |o: &&&StepRule, f: &String| matches!(o.role, Role::Fasten | Role::Torque | Role::Lock) && o.f.contains(f);
+                s.f.iter().all(|f| later.iter().any(|o| by(&o, f)))
+            }
+            Role::Remove => follows(&[Role::Fit]),
+            Role::PressOut => follows(&[Role::PressIn]),
+            Role::Disconnect => follows(&[Role::Restore, Role::Fit]),
+            Role::Drain => follows(&[Role::Fill]),
+            _ => true,
+        };
+        if !is_done_up {
+            return Err(format!("{entry}: step {}: what it undoes is not done up again", s.id));
+        }
+    }
+    Ok(())
+}
+
 fn check_steps(steps: &[StepRule], fasteners: &BTreeMap<String, FastenerRule>, entry: &str) -> Result<(), String> {
-    let is_odd = |f: &FastenerRule| !(1..=200).contains(&f.count) || f.drive.is_some_and(|d| !(3.0..=120.0).contains(&d));
+    let is_odd = |f: &FastenerRule| !(1..=200).contains(&f.count) || f.drive.is_some_and(|d| !DRIVE_MM.contains(&d));
     if let Some((name, _)) = fasteners.iter().find(|(_, f)| is_odd(f)) {
         return Err(format!("{entry}: fasteners {name}: 1 to 200 of them, 3 to 120 mm across flats"));
     }
