@@ -149,6 +149,20 @@ pub fn two_tyre_sizes(text: &str) -> Option<(String, String)> {
     }
 }
 
+/// A width across flats as it is typed, mm to the hundredth: 36, 36 mm, 15/16 in. Sockets are named by millimetres whatever system is read.
+///
+/// # Errors
+/// As [`amount`], at the field.
+///
+/// ```
+/// use baricord_core::typed_input::across_flats_mm;
+/// assert_eq!((across_flats_mm("36", "size"), across_flats_mm("1 7/16 in", "size")), (Ok(36.0), Ok(36.51)));
+/// ```
+pub fn across_flats_mm(text: &str, field: &str) -> Result<f64, Problem> {
+    let size = amount(text, Unit::Millimetre, field)?;
+    Ok((Unit::Millimetre.from_base(size.value) * 100.0).round() / 100.0)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

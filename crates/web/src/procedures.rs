@@ -4,8 +4,8 @@ use crate::App;
 use crate::auth::Member;
 use crate::error::PageError;
 use crate::knowledge::change_overrides;
-use crate::stations::form::FormFields;
-use crate::stations::form::parse_number;
+use crate::stations::form::{FormFields, count_of, number_of};
+
 use askama::Template;
 use askama_web::WebTemplate;
 use axum::extract::Query;
@@ -17,6 +17,7 @@ use baricord_core::permission::Act;
 use baricord_core::repair::entry_form::{ADDED_ROLES, AddedStep, EntryFastener, EntryForm, EntryStep, list_words};
 use baricord_core::repair::own_procedures::{OwnProcedure, ShippedEntry, shipped_entries};
 use baricord_core::repair::procedures::STEP_CAUTIONS;
+use baricord_core::typed_input::across_flats_mm;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 
@@ -100,11 +101,6 @@ fn list_and_step(name: &str) -> Result<(String, String), Problem> {
     name.split_once('/').map(|(list, id)| (list.to_string(), id.to_string())).ok_or_else(unread)
 }
 
-/// A figure of a step or of fasteners, as it was typed.
-fn typed(text: &str, what: &str, field: &str) -> Result<f64, Problem> {
-    parse_number(text.trim()).ok_or_else(|| Problem::new("bad-number", format!("{what}: “{text}” is no number")).field(field))
-}
-
 /// What a form says of an entry: each step begins with its name, each kind of fasteners with theirs.
 fn entry_of(f: &FormFields) -> Result<(EntryForm, Option<AddedStep>), Problem> {
     let mut form = EntryForm::default();
@@ -126,9 +122,9 @@ fn entry_of(f: &FormFields) -> Result<(EntryForm, Option<AddedStep>), Problem> {
         if let Some(s) = form.steps.last_mut() {
             match name.as_str() {
                 "what" => s.what.clone_from(text),
-                "low" => s.minutes[0] = typed(text, &s.what, "low")?,
-                "likely" => s.minutes[1] = typed(text, &s.what, "likely")?,
-                "high" => s.minutes[2] = typed(text, &s.what, "high")?,
+                "low" => s.minutes[0] = number_of(text, "low")?,
+                "likely" => s.minutes[1] = number_of(text, "likely")?,
+                "high" => s.minutes[2] = number_of(text, "high")?,
                 "out" => {
                     out.insert((s.list.clone(), s.id.clone()));
                 }
@@ -138,8 +134,8 @@ fn entry_of(f: &FormFields) -> Result<(EntryForm, Option<AddedStep>), Problem> {
         if let Some(x) = form.fasteners.last_mut() {
             match name.as_str() {
                 "fastener-what" => x.what.clone_from(text),
-                "count" => x.count = typed(text, &x.what, "count")? as u32,
-                "drive" => x.drive = if text.trim().is_empty() { None } else { Some(typed(text, &x.what, "drive")?) },
+                "count" => x.count = count_of(text, "count")?,
+                "drive" => x.drive = if text.trim().is_empty() { None } else { Some(across_flats_mm(text, "drive")?) },
                 "renew" => x.renew = true,
                 _ => {}
             }
@@ -150,7 +146,7 @@ fn entry_of(f: &FormFields) -> Result<(EntryForm, Option<AddedStep>), Problem> {
         None => None,
         Some(what) => {
             let (list, after) = list_and_step(f.need("new-after", "after which step")?)?;
-            let minutes = |name: &'static str| typed(f.text(name).unwrap_or_default(), what, name);
+            let minutes = |name: &'static str| number_of(f.text(name).unwrap_or_default(), name);
             Some(AddedStep {
                 list,
                 after: Some(after),

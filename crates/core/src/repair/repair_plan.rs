@@ -114,6 +114,18 @@ impl RepairPlan {
         Some([before(self.schedule.elapsed[1])?, before(self.schedule.elapsed[2])?])
     }
 
+    /// The steps in their order with when each begins, and for how long nothing could be done before it: likely minutes.
+    pub fn timed(&self) -> Vec<(&Step, f64, f64)> {
+        let mut now = 0.0;
+        let timed = |(s, from): (_, &f64)| {
+            let s: &Step = s;
+            let idle = (from - now).max(0.0);
+            now = from + s.minutes[1];
+            (s, *from, idle)
+        };
+        self.in_order().zip(&self.schedule.starts).map(timed).collect()
+    }
+
     /// The steps in the order in which they are done.
     pub fn in_order(&self) -> impl Iterator<Item = &Step> {
         self.schedule.order.iter().filter_map(|id| self.step(id))

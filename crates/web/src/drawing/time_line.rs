@@ -13,15 +13,14 @@ pub fn time_line(plan: &RepairPlan, stance: fn(&Step) -> &'static str) -> String
     let mut o = String::from(
         r#"<svg class="time-line" viewBox="0 0 900 62" role="img" aria-label="The plan as a line of time"><defs><pattern id="wait-hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><line x1="0" y1="0" x2="0" y2="6" class="hatch"/></pattern></defs>"#,
     );
-    let mut now = 0.0;
     let mut boxes: Vec<(&'static str, f64, f64)> = vec![];
     let mut idle = vec![];
     let mut helper = vec![];
-    for (s, &from) in plan.in_order().zip(&plan.schedule.starts) {
-        if from > now + 0.01 {
-            idle.push((now, from));
+    for (s, from, waited) in plan.timed() {
+        if waited > 0.01 {
+            idle.push((from - waited, from));
         }
-        now = from + s.minutes[1];
+        let now = from + s.minutes[1];
         match boxes.last_mut() {
             Some(b) if b.0 == stance(s) => b.2 = now,
             _ => boxes.push((stance(s), from, now)),

@@ -110,16 +110,11 @@ impl FormFields {
     }
     /// A number; a decimal comma is understood.
     pub fn number(&self, name: &str) -> Result<Option<f64>, Problem> {
-        let Some(t) = self.text(name) else { return Ok(None) };
-        parse_number(t).map(Some).ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(name))
+        self.text(name).map(|t| number_of(t, name)).transpose()
     }
     /// A count.
     pub fn count(&self, name: &str) -> Result<Option<u32>, Problem> {
-        let Some(x) = self.number(name)? else { return Ok(None) };
-        match x.fract() == 0.0 && (0.0..=f64::from(u32::MAX)).contains(&x) {
-            true => Ok(Some(x as u32)),
-            false => Err(Problem::new("bad-number", format!("“{x}” is no count: a whole number")).field(name)),
-        }
+        self.text(name).map(|t| count_of(t, name)).transpose()
     }
     /// What a vehicle has run, km, as people write it.
     pub fn odometer(&self, name: &str) -> Result<Option<f64>, Problem> {
@@ -162,6 +157,20 @@ impl FormFields {
     /// The version of the case that the form was made on.
     pub fn version(&self) -> Option<i32> {
         self.text("version").and_then(|v| v.parse().ok())
+    }
+}
+
+/// A number of a field.
+pub fn number_of(t: &str, name: &str) -> Result<f64, Problem> {
+    parse_number(t).ok_or_else(|| Problem::new("bad-number", format!("“{t}” is not a number")).field(name))
+}
+
+/// A count of a field.
+pub fn count_of(t: &str, name: &str) -> Result<u32, Problem> {
+    let x = number_of(t, name)?;
+    match x.fract() == 0.0 && (0.0..=f64::from(u32::MAX)).contains(&x) {
+        true => Ok(x as u32),
+        false => Err(Problem::new("bad-number", format!("“{x}” is no count: a whole number")).field(name)),
     }
 }
 

@@ -31,7 +31,8 @@ use baricord_core::reasoning::knowledge::Fault;
 use baricord_core::reasoning::wording::{repair_state_words, repair_words};
 use baricord_core::repair::purchasing::ChosenRepair;
 use baricord_core::safety::cautions::at_repair;
-use baricord_core::units::{Unit, amount};
+use baricord_core::typed_input::across_flats_mm;
+use baricord_core::units::Unit;
 use baricord_core::workflow::Station;
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
@@ -184,10 +185,9 @@ fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
             continue;
         }
         let said = |kind: &str, p: Problem| Problem { message: format!("{kind} of {what}: {}", p.message), ..p };
-        // Sockets are named by millimetres in both systems; an inch size is typed with its unit.
         let drive_mm = match drive {
             "" => None,
-            typed => Some(metric_size(typed).map_err(|p| said("size", p))?),
+            typed => Some(across_flats_mm(typed, "torque-drive").map_err(|p| said("size", p))?),
         };
         let nm = match (nm, drive_mm) {
             ("", Some(_)) => None,
@@ -196,12 +196,6 @@ fn torques(f: &FormFields) -> Result<Vec<Torque>, Problem> {
         out.push(Torque { what: what.into(), nm, source: source.into(), drive_mm });
     }
     Ok(out)
-}
-
-/// A width across flats as it is typed: 36, 36 mm, 15/16 in.
-fn metric_size(typed: &str) -> Result<f64, Problem> {
-    let size = amount(typed, Unit::Millimetre, "torque-drive")?;
-    Ok((Unit::Millimetre.from_base(size.value) * 100.0).round() / 100.0)
 }
 
 async fn save(Posted { member: m, path: (id, repair), form: f }: Posted<(Uuid, String)>) -> Result<Redirect, PageError> {

@@ -185,12 +185,10 @@ fn stretches(k: &Knowledge, plan: &RepairPlan) -> Vec<Stretch> {
     let mut out: Vec<(Stretch, f64)> = vec![];
     let mut shown: BTreeSet<&str> = BTreeSet::new();
     let begun = |title: String| Stretch { title, minutes: String::new(), steps: vec![], cautions: vec![] };
-    let mut now = 0.0;
-    for (n, (s, &from)) in plan.in_order().zip(&plan.schedule.starts).enumerate() {
-        if from - now >= SHORTEST_WAIT_MIN {
-            out.push((begun("Wait, nothing else can be done".into()), from - now));
+    for (n, (s, _, idle)) in plan.timed().into_iter().enumerate() {
+        if idle >= SHORTEST_WAIT_MIN {
+            out.push((begun("Wait, nothing else can be done".into()), idle));
         }
-        now = from + s.minutes[1];
         let title = stretch_title(s);
         if out.last().is_none_or(|(l, _)| l.title != title) {
             out.push((begun(title), 0.0));
