@@ -227,9 +227,10 @@ pub(crate) async fn change_overrides(
 ) -> Result<(), PageError> {
     may(m, Act::ChangeKnowledge)?;
     let mut s = m.scope().await?;
-    let mut overrides = s.knowledge().await?.overrides().clone();
+    let k = s.knowledge().await?;
+    let mut overrides = k.overrides().clone();
     how(&mut overrides)?;
-    overrides.over(builtin())?;
+    overrides.may_replace(k.overrides())?;
     s.set_overrides(&overrides).await?;
     s.commit().await?;
     Ok(())

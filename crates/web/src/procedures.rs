@@ -5,6 +5,7 @@ use crate::auth::Member;
 use crate::error::PageError;
 use crate::knowledge::change_overrides;
 use crate::stations::form::{FormFields, count_of, number_of};
+use crate::wording::segment;
 
 use askama::Template;
 use askama_web::WebTemplate;
@@ -15,11 +16,11 @@ use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::repair::entry_form::{ADDED_ROLES, AddedStep, EntryFastener, EntryForm, EntryStep, list_words};
-use baricord_core::repair::own_procedures::{OwnProcedure, ShippedEntry, shipped_entries};
+use baricord_core::repair::own_procedures::{OwnProcedure, another_way, is_added_way, left_out, shipped_entries, shipped_entry};
 use baricord_core::repair::procedures::STEP_CAUTIONS;
 use baricord_core::typed_input::across_flats_mm;
 use serde::Deserialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A step of a form.
 struct StepFields {
@@ -49,6 +50,10 @@ struct OpenEntry {
     school: String,
     why: String,
     is_own: bool,
+    /// Why it is not worked by, where it does not read.
+    left_out: Option<String>,
+    /// Whether it stands beside one that ships.
+    is_added: bool,
 }
 
 #[derive(Template, WebTemplate)]
@@ -60,6 +65,8 @@ struct ProceduresPage {
     /// Key, words, whether the workshop has its own.
     units: Vec<(String, String, bool)>,
     works: Vec<(String, String, bool)>,
+    /// Key and words of ways beside those that ship.
+    added: Vec<(String, String)>,
     open: Option<OpenEntry>,
     roles: [(&'static str, &'static str); 7],
     cautions: Vec<(&'static str, String)>,
@@ -71,8 +78,23 @@ struct Which {
     e: Option<String>,
 }
 
-fn entry(key: &str) -> Result<&'static ShippedEntry, PageError> {
-    shipped_entries().iter().find(|e| e.key == key).ok_or(PageError::NotFound)
+/// Whether an entry ships: a workshop's own stands in its place, not beside it.
+fn stands_over(key: &str) -> bool {
+    !is_added_way(key) && shipped_entry(key).is_some()
+}
+
+/// What an entry is called: a way that a workshop added has what differs behind the name of the entry that it stands beside.
+fn words_of(key: &str, own: &BTreeMap<String, OwnProcedure>) -> String {
+    // What no longer ships is still there to be read and taken out.
+    let words = shipped_entry(key).map_or_else(|| key.to_string(), |e| e.words.clone());
+    let differs = own.get(key).filter(|_| is_added_way(key)).and_then(|o| EntryForm::read(&o.text).ok()?.way);
+    differs.map_or(words.clone(), |d| format!("{words}: {d}"))
+}
+
+/// The text of an entry as this workshop has it.
+fn text_of(key: &str, own: &BTreeMap<String, OwnProcedure>) -> Option<String> {
+    let ships = || shipped_entry(key).filter(|_| stands_over(key)).map(|e| e.text.clone());
+    own.get(key).map(|o| o.text.clone()).or_else(ships)
 }
 
 /// What a form shows of an entry.
@@ -165,20 +187,23 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
     let own = &k.overrides().procedures;
     let open = match &w.e {
         Some(key) => {
-            let e = entry(key)?;
+            let text = text_of(key, own).ok_or(PageError::NotFound)?;
             let mine = own.get(key).cloned();
             let is_own = mine.is_some();
-            let mine = mine.unwrap_or_else(|| OwnProcedure { text: e.text.clone(), ..OwnProcedure::default() });
-            let (lists, fasteners) = fields(&EntryForm::read(&mine.text)?);
+            let mine = mine.unwrap_or_else(|| OwnProcedure { text, ..OwnProcedure::default() });
+            let left_out = left_out(own).remove(key).map(|p| p.message);
+            let (lists, fasteners) = EntryForm::read(&mine.text).map(|form| fields(&form)).unwrap_or_default();
             Some(OpenEntry {
                 key: key.clone(),
-                words: e.words.clone(),
+                words: words_of(key, own),
                 lists,
                 fasteners,
                 text: mine.text,
                 school: mine.school,
                 why: mine.why,
                 is_own,
+                left_out,
+                is_added: !stands_over(key),
             })
         }
         None => None,
@@ -193,6 +218,7 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
         can_write: m.person.role().may(Act::ChangeKnowledge),
         units: list("unit."),
         works: list("procedure."),
+        added: own.keys().filter(|key| !stands_over(key)).map(|key| (key.clone(), words_of(key, own))).collect(),
         open,
         roles: ADDED_ROLES,
         cautions: STEP_CAUTIONS.iter().filter_map(|c| Some((*c, k.caution(c)?.head.clone()))).collect(),
@@ -202,20 +228,28 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
 /// Writes a workshop's own entry, or takes it out.
 async fn save(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     let f = FormFields::metric(f);
-    let key = f.need("entry", "the entry")?.to_string();
-    let ships = entry(&key)?;
-    let to = format!("/knowledge/procedures?e={key}");
+    let entry = f.need("entry", "the entry")?.to_string();
+    let added = f.text("differs").map(|differs| another_way(&entry, differs)).transpose()?;
+    let is_added = added.is_some();
+    let (key, beside) = added.map_or((entry, None), |(key, text)| (key, Some(text)));
+    let written = beside.or_else(|| f.text("text").map(|t| t.replace("\r\n", "\n")));
+    let back = f.text("back") == Some("yes");
+    let to = if back { "/knowledge/procedures".to_string() } else { format!("/knowledge/procedures?e={}", segment(&key)) };
     change_overrides(&m, |h| {
-        if f.text("back") == Some("yes") {
+        if back {
             h.procedures.remove(&key);
             return Ok(());
         }
-        let text = match f.text("text") {
-            Some(text) => text.replace("\r\n", "\n"),
+        if is_added && h.procedures.contains_key(&key) {
+            return Err(Problem::new("already", "there is a way of these words: it is changed where it stands").field("differs"));
+        }
+        let text = match written {
+            Some(text) => text,
             None => {
-                let now = h.procedures.get(&key).map_or(&ships.text, |own| &own.text);
-                let (form, added) = entry_of(&f)?;
-                form.write(now, added.as_ref())?
+                let gone = || Problem::new("unknown-procedure", "there is no such entry (any more)").field("entry");
+                let now = text_of(&key, &h.procedures).ok_or_else(gone)?;
+                let (form, step) = entry_of(&f)?;
+                form.write(&now, step.as_ref())?
             }
         };
         let own = OwnProcedure {

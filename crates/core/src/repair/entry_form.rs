@@ -73,6 +73,8 @@ pub struct EntryForm {
     pub steps: Vec<EntryStep>,
     /// Its fasteners.
     pub fasteners: Vec<EntryFastener>,
+    /// What differs in it, where it is another way.
+    pub way: Option<String>,
 }
 
 /// What a list of steps is called.
@@ -113,6 +115,7 @@ impl EntryForm {
             fasteners: BTreeMap<String, FastenerRule>,
         }
         let (_, table) = entry(text)?;
+        let way = table.get("way").and_then(|w| w.get("words")).and_then(Value::as_str).map(String::from);
         let mut form = Self::default();
         for (list, _) in LISTS {
             for v in table.get(list).and_then(Value::as_array).into_iter().flatten() {
@@ -128,6 +131,7 @@ impl EntryForm {
             drive: f.drive,
             renew: f.renew,
         };
+        form.way = way;
         form.fasteners = all.into_iter().map(one).collect();
         Ok(form)
     }
@@ -187,6 +191,52 @@ fn one_line(words: &str) -> Value {
     Value::String(words.split_whitespace().collect::<Vec<_>>().join(" "))
 }
 
+/// A name made of the first words of a sentence: small letters, joined by hyphens.
+pub(super) fn name_of_words(sentence: &str) -> String {
+    let letters = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
+    let all: String = sentence.chars().map(letters).collect();
+    let words: Vec<&str> = all.split('-').filter(|w| !w.is_empty()).take(4).collect();
+    words.join("-")
+}
+
+/// What an entry is, whatever its steps are.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct EntryName {
+    /// unit or procedure.
+    pub kind: String,
+    pub id: String,
+    /// The id of the way that it is, where it is not the usual one.
+    pub way: Option<String>,
+}
+
+impl EntryName {
+    pub fn read(text: &str) -> Result<Self, Problem> {
+        let (kind, table) = entry(text)?;
+        let said = |v: &Value| v.get("id").and_then(Value::as_str).map(String::from);
+        let way = table.get("way").and_then(said);
+        let id = table.get("id").and_then(Value::as_str).map(String::from);
+        Ok(Self { kind, id: id.ok_or_else(|| unread("an entry has an id"))?, way })
+    }
+
+    /// Its name as another way. Procedures have one id each; units of one id are ways to take one thing off.
+    pub fn way(self, way: &str) -> Self {
+        let id = if self.kind == "procedure" { format!("{}-{way}", self.id) } else { self.id };
+        Self { kind: self.kind, id, way: Some(way.into()) }
+    }
+}
+
+/// An entry as another way to the same end.
+pub(super) fn as_way(text: &str, way: &str, differs: &str) -> Result<String, Problem> {
+    let (kind, mut table) = entry(text)?;
+    let name = EntryName::read(text)?.way(way);
+    let mut t = Table::new();
+    t.insert("id".into(), Value::String(way.into()));
+    t.insert("words".into(), one_line(differs));
+    table.insert("id".into(), Value::String(name.id));
+    table.insert("way".into(), Value::Table(t));
+    Ok(written(&kind, &table))
+}
+
 /// A step that is added; its id is none that the entry has.
 fn added_step(a: &AddedStep, taken: &[EntryStep]) -> Result<Value, Problem> {
     if !ADDED_ROLES.iter().any(|r| r.0 == a.role) {
@@ -195,11 +245,8 @@ fn added_step(a: &AddedStep, taken: &[EntryStep]) -> Result<Value, Problem> {
     if let Some(c) = a.caution.as_ref().filter(|c| !STEP_CAUTIONS.contains(&c.as_str())) {
         return Err(Problem::new("unknown-caution", format!("there is no caution “{c}”")).field("new-caution"));
     }
-    let letters = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
-    let named: String = a.what.replace("{at}", "").chars().map(letters).collect();
-    let words: Vec<&str> = named.split('-').filter(|w| !w.is_empty()).take(4).collect();
     let mut t = Table::new();
-    let named = format!("own-{}", words.join("-"));
+    let named = format!("own-{}", name_of_words(&a.what.replace("{at}", "")));
     let id = |n: usize| if n == 1 { named.clone() } else { format!("{named}-{n}") };
     let free = (1..).map(id).find(|id| !taken.iter().any(|s| s.id == *id));
     t.insert("id".into(), Value::String(free.unwrap_or(named)));

@@ -1,6 +1,7 @@
 //! How a workshop does a thing itself: an entry of the procedures in its own words, with the school that it follows and why. It stands
 //! before the entry that ships, and is taken back by being taken out.
 
+use super::entry_form::{EntryName, as_way, name_of_words};
 use super::procedures::{Procedures, SHIPPED};
 use crate::error::Problem;
 use serde::{Deserialize, Serialize};
@@ -90,9 +91,58 @@ impl OwnProcedure {
     }
 }
 
+/// What stands between the key of an entry that ships and the name of a way that a workshop added beside it.
+const ADDED: &str = ".own-";
+
+/// The entry that ships which an entry of a workshop's own is written over, or is another way beside.
+pub fn shipped_entry(key: &str) -> Option<&'static ShippedEntry> {
+    let base = key.split_once(ADDED).map_or(key, |(base, _)| base);
+    shipped_entries().iter().find(|e| e.key == base)
+}
+
+/// Whether an entry is another way beside one that ships.
+pub fn is_added_way(key: &str) -> bool {
+    key.contains(ADDED)
+}
+
+/// Another way to the same end, to be changed from there: its key, and the text of the entry under the name of the way.
+///
+/// # Errors
+/// `unknown-procedure` at `entry`; `missing` at `differs`.
+pub fn another_way(key: &str, differs: &str) -> Result<(String, String), Problem> {
+    let Some(base) = shipped_entry(key).filter(|e| e.key == key) else { return Err(unknown(key)) };
+    let words = name_of_words(differs);
+    if words.is_empty() {
+        return Err(Problem::new("missing", "say what differs in this way").field("differs"));
+    }
+    let id = format!("own-{words}");
+    Ok((format!("{key}.{id}"), as_way(&base.text, &id, differs)?))
+}
+
+fn unknown(key: &str) -> Problem {
+    Problem::new("unknown-procedure", format!("there is no procedure {key}")).field("entry")
+}
+
+/// An entry keeps its name and the way that it is: what would stand before an entry of another name by chance is refused.
+fn keeps_name(key: &str, text: &str) -> Result<(), Problem> {
+    let base = shipped_entry(key).ok_or_else(|| unknown(key))?;
+    let shipped = EntryName::read(&base.text)?;
+    let name = EntryName::read(text)?;
+    let wanted = match key.split_once(ADDED) {
+        None => shipped,
+        Some((_, way)) => shipped.way(&format!("own-{way}")),
+    };
+    if name == wanted {
+        return Ok(());
+    }
+    let way = wanted.way.as_ref().map_or("without a way of its own".into(), |w| format!("as the way {w}"));
+    let message = format!("this entry is [[{}]] with the id {}, {way}; they stay as they are", wanted.kind, wanted.id);
+    Err(Problem::new("bad-procedure", message).field("text"))
+}
+
 /// Cautions of an entry that ships stand in the workshop's own, too, at one of its steps: none is lost by rewriting.
 fn keeps_cautions(key: &str, text: &str) -> Result<(), Problem> {
-    let Some(shipped) = shipped_entries().iter().find(|e| e.key == key) else { return Ok(()) };
+    let shipped = shipped_entry(key).ok_or_else(|| unknown(key))?;
     let named = |text: &str| Procedures::cautions_of(text).map_err(|e| Problem::new("bad-procedure", e).field("text"));
     let (wanted, has) = (named(&shipped.text)?, named(text)?);
     match wanted.difference(&has).next() {
@@ -111,10 +161,26 @@ pub fn with_own(own: &BTreeMap<String, OwnProcedure>) -> Result<Procedures, Prob
     for (key, p) in own {
         let under = |e: Problem| e.under(&format!("procedures.{key}"));
         p.check().map_err(under)?;
+        keeps_name(key, &p.text).map_err(under)?;
         keeps_cautions(key, &p.text).map_err(under)?;
     }
     let files: Vec<(&str, &str)> = own.iter().map(|(key, p)| (key.as_str(), p.text.as_str())).collect();
     Procedures::read_before_shipped(&files).map_err(|e| Problem::new("bad-procedure", e).field("text"))
+}
+
+/// Entries of a workshop's own that do not read beside what ships today, and why: a later version of the program may say a thing
+/// otherwise. The shipped ones stand for them until somebody has changed them.
+pub fn left_out(own: &BTreeMap<String, OwnProcedure>) -> BTreeMap<String, Problem> {
+    let Err(all) = with_own(own) else { return BTreeMap::new() };
+    let alone =
+        |(key, p): (&String, &OwnProcedure)| with_own(&[(key.clone(), p.clone())].into()).err().map(|why| (key.clone(), why));
+    let odd: BTreeMap<String, Problem> = own.iter().filter_map(alone).collect();
+    let rest: BTreeMap<_, _> =
+        own.iter().filter(|(key, _)| !odd.contains_key(*key)).map(|(k, p)| (k.clone(), p.clone())).collect();
+    match with_own(&rest) {
+        Ok(_) => odd,
+        Err(_) => own.keys().map(|key| (key.clone(), odd.get(key).unwrap_or(&all).clone())).collect(),
+    }
 }
 
 #[cfg(test)]
@@ -124,6 +190,8 @@ mod tests {
     use crate::reasoning::knowledge::{WorkshopOverrides, builtin};
     use crate::repair::repair_plan::{Aim, repair_plan};
     use crate::vehicle::sample::rear_drive;
+
+    const WHEEL: &str = "unit.wheel.1";
 
     fn own(key: &str, text: &str) -> WorkshopOverrides {
         let p = OwnProcedure { text: text.into(), school: "workshop manual of the ferry".into(), why: "ours are greased".into() };
@@ -153,24 +221,94 @@ mod tests {
     }
 
     #[test]
+    fn a_way_of_a_workshops_own_stands_beside_the_usual_one_and_is_worked_by_where_it_is_chosen() {
+        let differs = "By the small press, on the bench";
+        for e in shipped_entries() {
+            let (key, text) = another_way(&e.key, differs).unwrap();
+            assert!(is_added_way(&key) && shipped_entry(&key).unwrap().key == e.key);
+            own(&key, &text).over(builtin()).unwrap_or_else(|p| panic!("{key}: {}", p.message));
+        }
+        let (key, text) = another_way("procedure.joint-grease", differs).unwrap();
+        assert_eq!(key, "procedure.joint-grease.own-by-the-small-press");
+        let text = text.replace("until fresh grease shows at all four caps", "two strokes only, by the house rule");
+        let k = own(&key, &text).over(builtin()).unwrap();
+        let mut case = Case::new("c", "Case", rear_drive(1));
+        case.repairs.push_back(Repair { task: Some("grease".into()), at: Some("prop.rear.j1".into()), ..Repair::default() });
+        let says = |case: &Case| repair_plan(case, &k, Aim::Repair).steps.iter().any(|s| s.what.contains("two strokes only"));
+        let ways = repair_plan(&case, &k, Aim::Repair).ways;
+        assert!(ways.iter().any(|w| w.words == differs && !w.chosen), "{ways:?}");
+        assert!(!says(&case));
+        case.repairs[0].way = Some("own-by-the-small-press".into());
+        assert!(says(&case));
+        // A unit that comes off another way.
+        let (key, text) = another_way(WHEEL, differs).unwrap();
+        let k = own(&key, &text.replace("Break the wheel nuts loose by", "By the house rule break loose by"))
+            .over(builtin())
+            .unwrap();
+        let mut repair = Repair { task: Some("replace".into()), at: Some("hub.rl".into()), ..Repair::default() };
+        for (way, is_own) in [(None, false), (Some("own-by-the-small-press".to_string()), true)] {
+            repair.way = way;
+            case.repairs = [repair.clone()].into_iter().collect();
+            let plan = repair_plan(&case, &k, Aim::Repair);
+            assert_eq!(plan.steps.iter().any(|s| s.what.contains("By the house rule")), is_own, "{:?}", plan.problems);
+        }
+    }
+
+    #[test]
+    fn an_entry_keeps_its_name_so_that_none_stands_before_another_by_chance() {
+        let (key, text) = another_way("procedure.cross-joint", "At the bench").unwrap();
+        let refused = |key: &str, text: &str| own(key, text).over(builtin()).unwrap_err();
+        for odd in
+            [text.replace("cross-joint-own-at-the-bench", "cross-joint"), text.replace("\"own-at-the-bench\"", "\"own-other\"")]
+        {
+            let p = refused(&key, &odd);
+            assert!(p.code == "bad-procedure" && p.message.contains("stay as they are"), "{}", p.message);
+        }
+        // Nor does it lose a caution, nor is it a way of something unknown.
+        let shipped = &shipped_entry(&key).unwrap().text;
+        assert_eq!(refused(&key, shipped).code, "bad-procedure");
+        assert_eq!(refused("procedure.none.own-x", &text).code, "unknown-procedure");
+        assert_eq!(another_way(&key, "Once more").unwrap_err().code, "unknown-procedure");
+        assert_eq!(another_way("procedure.cross-joint", " – ").unwrap_err().field.as_deref(), Some("differs"));
+    }
+
+    #[test]
     fn what_does_not_read_or_gives_no_reason_is_refused_by_name() {
         let refused = |h: &WorkshopOverrides| h.over(builtin()).unwrap_err();
         let text = &shipped_entries()[0].text;
-        assert_eq!(refused(&own("x", &text.replace("minutes = [1, 2, 4]", "minutes = [4, 2, 1]"))).code, "bad-procedure");
+        assert_eq!(refused(&own(WHEEL, &text.replace("minutes = [1, 2, 4]", "minutes = [4, 2, 1]"))).code, "bad-procedure");
         for odd in ["[nan, nan, nan]", "[1, 2, inf]", "[-1, 2, 4]", "[1, 2, 4000]"] {
             assert_eq!(
-                refused(&own("x", &text.replace("minutes = [1, 2, 4]", &format!("minutes = {odd}")))).code,
+                refused(&own(WHEEL, &text.replace("minutes = [1, 2, 4]", &format!("minutes = {odd}")))).code,
                 "bad-procedure",
                 "{odd}"
             );
         }
         // A wheel that needs its hub nut off first, which needs the wheel off.
         let circle = text.replace("words = \"wheel\"", "words = \"wheel\"\nneeds = [\"axle-nut@hub.{corner}\"]");
-        let e = refused(&own("x", &circle));
+        let e = refused(&own(WHEEL, &circle));
         assert!(e.message.contains("needs it off itself"), "{}", e.message);
-        assert_eq!(refused(&own("x", "no entry")).code, "bad-procedure");
-        let mut h = own("x", text);
-        h.procedures.get_mut("x").unwrap().why.clear();
+        assert_eq!(refused(&own(WHEEL, "no entry")).code, "bad-procedure");
+        let mut h = own(WHEEL, text);
+        h.procedures.get_mut(WHEEL).unwrap().why.clear();
         assert_eq!(refused(&h).code, "missing");
+    }
+
+    #[test]
+    fn what_a_later_version_no_longer_reads_is_left_out_by_name_and_the_rest_stands() {
+        let text = &shipped_entry(WHEEL).unwrap().text;
+        let mut h = own(WHEEL, &text.replace("Break the wheel nuts loose by", "By the house rule break loose by"));
+        assert!(left_out(&h.procedures).is_empty());
+        let odd = own("procedure.gone", "[[procedure]]\nid = \"gone\"").procedures;
+        h.procedures.extend(odd);
+        let k = h.knowledge().unwrap();
+        assert!(k.procedures.units[0].apart[0].what.starts_with("By the house rule"));
+        let out = left_out(&h.procedures);
+        assert_eq!(out.keys().collect::<Vec<_>>(), ["procedure.gone"]);
+        assert_eq!(out["procedure.gone"].code, "unknown-procedure");
+        // Written now it would be refused; as it was it stops nothing else from being kept.
+        assert!(h.may_replace(&WorkshopOverrides::default()).is_err());
+        let more = WorkshopOverrides { rate: Some(90.0), ..h.clone() };
+        assert!(more.may_replace(&h).is_ok() && WorkshopOverrides { rate: Some(-1.0), ..h.clone() }.may_replace(&h).is_err());
     }
 }

@@ -222,6 +222,21 @@ async fn a_workshop_does_it_its_own_way_and_says_whose_school_that_is() {
     let page = format!("/cases/{id}/repair?s=S1");
     let plan = g.get(&c, &page).await.text().await.unwrap();
     assert!(plan.contains("wiped dry, by the house rule") && plan.contains("Look for a crack between the studs"), "{plan}");
+    // Another way is added beside the usual one, compared on Repair, and taken out again.
+    b.size(1280, 800).await;
+    b.go(&format!("{}/knowledge/procedures?e=procedure.wheel-refit", g.url)).await;
+    b.click("details:has(input[name=differs]) summary").await;
+    b.fill("input[name=differs]", "with the seats cleaned twice").await;
+    b.fill("details:has(input[name=differs]) input[name=school]", "our own count").await;
+    b.fill("details:has(input[name=differs]) input[name=why]", "salt from the ferry").await;
+    b.click("details:has(input[name=differs]) .button").await;
+    b.says("wheel refit: with the seats cleaned twice").await;
+    assert!(g.get(&c, &page).await.text().await.unwrap().contains("with the seats cleaned twice"));
+    let key = "procedure.wheel-refit.own-with-the-seats-cleaned";
+    assert!(g.get(&c, "/knowledge/procedures").await.text().await.unwrap().contains(key));
+    let r = g.post_form(&c, "/knowledge/procedures", &[("entry", key), ("back", "yes")]).await;
+    assert!(r.status().is_success() || r.status().is_redirection());
+    assert!(!g.get(&c, "/knowledge/procedures").await.text().await.unwrap().contains(key));
     // What does not read is refused, and nothing is lost of what was there.
     let fields = [("entry", "procedure.wheel-refit"), ("text", "[[procedure]]"), ("school", "x"), ("why", "y")];
     assert_eq!(g.post_form(&c, "/knowledge/procedures", &fields).await.status(), 422);

@@ -5,7 +5,7 @@ use super::bearing_book::{BookBearing, book_number};
 use super::{Knowledge, builtin, shipped_text};
 use crate::error::Problem;
 use crate::measure::angle_targets::School;
-use crate::repair::own_procedures::{OwnProcedure, with_own};
+use crate::repair::own_procedures::{OwnProcedure, left_out, with_own};
 use crate::vehicle::{Limits, Vehicle};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -155,12 +155,34 @@ impl WorkshopOverrides {
         Ok(())
     }
 
-    /// The knowledge as this workshop has it; what ships where it has changed nothing.
+    /// The knowledge as this workshop has it; what ships where it has changed nothing, and where its own procedures do not read
+    /// ([`left_out`]).
+    ///
+    /// # Errors
+    /// As [`WorkshopOverrides::over`] of all else.
+    pub fn knowledge(&self) -> Result<Cow<'static, Knowledge>, Problem> {
+        if *self == Self::default() {
+            return Ok(Cow::Borrowed(builtin()));
+        }
+        let mut read = Cow::Borrowed(self);
+        for key in left_out(&self.procedures).keys() {
+            read.to_mut().procedures.remove(key);
+        }
+        read.over(builtin()).map(Cow::Owned)
+    }
+
+    /// Whether these changes may be kept in place of earlier ones: all of it reads, but for procedures that did not read before and are
+    /// as they were.
     ///
     /// # Errors
     /// As [`WorkshopOverrides::over`].
-    pub fn knowledge(&self) -> Result<Cow<'static, Knowledge>, Problem> {
-        Ok(if *self == Self::default() { Cow::Borrowed(builtin()) } else { Cow::Owned(self.over(builtin())?) })
+    pub fn may_replace(&self, earlier: &Self) -> Result<(), Problem> {
+        let was_left_out = left_out(&earlier.procedures);
+        let is_as_it_was = |key: &str| was_left_out.contains_key(key) && earlier.procedures.get(key) == self.procedures.get(key);
+        match left_out(&self.procedures).into_iter().find(|(key, _)| !is_as_it_was(key)) {
+            Some((_, why)) => Err(why),
+            None => self.knowledge().map(|_| ()),
+        }
     }
 
     /// The version of the knowledge with this workshop's changes: another one weighs a case otherwise.
