@@ -5,7 +5,7 @@ use crate::output::outln;
 use crate::server::{self, Limits};
 use crate::tls;
 use baricord_core::error::Problem;
-use baricord_web::{App, demo, router, worker};
+use baricord_web::{App, demo, pages_ahead, router, worker};
 use clap::Args;
 use std::net::SocketAddr;
 
@@ -78,6 +78,7 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
         outln!("  baricord workshop add \"Your workshop\" --owner you@workshop.example");
     }
     let app = App::new(store, demo_signs_in);
+    let ahead = tokio::spawn(pages_ahead::run(app.clone()));
     let closing = app.clone();
     let stop = async move {
         stop_signal().await;
@@ -88,6 +89,7 @@ async fn serve(a: ServeArgs) -> Result<(), Problem> {
         .await
         .map_err(|e| Problem::new("serve", e.to_string()))?;
     worker.abort();
+    ahead.abort();
     Ok(())
 }
 

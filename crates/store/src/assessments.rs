@@ -57,24 +57,45 @@ impl AssessedCase {
         &self.case
     }
 
+    /// The symptom that its pages are about where none is asked for: the one of the next step, else its first.
+    pub fn about(&self) -> Option<&str> {
+        let of_the_step = self.assessment.next.symptom.as_deref().filter(|s| self.case.symptom(s).is_some());
+        of_the_step.or_else(|| self.case.first_symptom())
+    }
+
     /// Names what was weighed, the state of the case and that of the knowledge: two that have the same name are the same in all.
     pub fn state(&self) -> (Uuid, &str) {
         (self.stamp, self.knowledge.version())
     }
 }
 
-/// A case as it is now, with what stands beside it on every page.
+/// The state in which a case is now, with what stands beside it on every page; the case itself is not read yet.
 #[derive(Debug)]
 pub struct CaseNow {
-    /// The case with what it comes to.
-    pub assessed: Arc<AssessedCase>,
+    /// The case.
+    pub id: Uuid,
+    state: StateRow,
+    about: Option<String>,
     /// The latest analysis of its recordings.
     pub task: Option<AnalysisTask>,
     /// The latest thing that was done to it and stands.
     pub last: Option<LastEvent>,
 }
 
+impl CaseNow {
+    /// Names the state, as [`AssessedCase::state`] does.
+    pub fn state(&self) -> (Uuid, &str) {
+        (self.state.stamp, self.state.knowledge.version())
+    }
+
+    /// The symptom that its pages are about where none is asked for; none where it has not been weighed in this state.
+    pub fn about(&self) -> Option<&str> {
+        self.about.as_deref().filter(|_| self.state.weighed_by == self.state.knowledge.version())
+    }
+}
+
 /// Of which state of a case, and by what, it is weighed.
+#[derive(Debug)]
 struct StateRow {
     stamp: Uuid,
     weighed_by: String,
@@ -150,13 +171,18 @@ impl Scope {
         .await?;
         let (stamp, weighed_by, house) = row.ok_or(StoreError::NotFound)?;
         let knowledge = self.knowledge_of(&house)?;
-        self.assessed_in(id, StateRow { stamp, weighed_by, knowledge }).await
+        self.assessed_in(id, &StateRow { stamp, weighed_by, knowledge }).await
     }
 
-    /// A case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
+    /// A case in the state that was read before, with what it comes to.
+    pub async fn assessed_now(&mut self, now: &CaseNow) -> Result<Arc<AssessedCase>, StoreError> {
+        self.assessed_in(now.id, &now.state).await
+    }
+
+    /// The state of a case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
     pub async fn case_now(&mut self, id: Uuid) -> Result<CaseNow, StoreError> {
         let row = sqlx::query(
-            "SELECT c.stamp, c.weighed_by, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
+            "SELECT c.stamp, c.weighed_by, CASE WHEN c.about_stamp = c.stamp THEN c.about END AS about, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
                     u.id AS last_id, u.person, u.what
              FROM case_file c JOIN workshop w ON w.id = c.workshop_id
              LEFT JOIN LATERAL (
@@ -190,11 +216,11 @@ impl Scope {
         };
         let (stamp, weighed_by) = (row.try_get("stamp")?, row.try_get("weighed_by")?);
         let knowledge = self.knowledge_of(row.try_get("house")?)?;
-        Ok(CaseNow { assessed: self.assessed_in(id, StateRow { stamp, weighed_by, knowledge }).await?, task, last })
+        Ok(CaseNow { id, state: StateRow { stamp, weighed_by, knowledge }, about: row.try_get("about")?, task, last })
     }
 
-    async fn assessed_in(&mut self, id: Uuid, state: StateRow) -> Result<Arc<AssessedCase>, StoreError> {
-        let StateRow { stamp, weighed_by, knowledge } = state;
+    async fn assessed_in(&mut self, id: Uuid, state: &StateRow) -> Result<Arc<AssessedCase>, StoreError> {
+        let (stamp, weighed_by, knowledge) = (state.stamp, state.weighed_by.as_str(), state.knowledge.clone());
         let key = (stamp, knowledge.version().to_string());
         if let Some(held) = self.store.assessments.cases.get(&key) {
             return Ok(held);
@@ -263,14 +289,19 @@ impl Scope {
             .execute(&mut *self.tx)
             .await?;
         }
-        sqlx::query("UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3 WHERE id = $4 AND workshop_id = $5")
-            .bind(next.station.id())
-            .bind(words)
-            .bind(knowledge)
-            .bind(a.stored.id)
-            .bind(self.workshop())
-            .execute(&mut *self.tx)
-            .await?;
+        sqlx::query(
+            "UPDATE case_file SET waits_for = $1, waits_words = $2, weighed_by = $3, about = $6, about_stamp = $7
+             WHERE id = $4 AND workshop_id = $5",
+        )
+        .bind(next.station.id())
+        .bind(words)
+        .bind(knowledge)
+        .bind(a.stored.id)
+        .bind(self.workshop())
+        .bind(a.about())
+        .bind(stamp)
+        .execute(&mut *self.tx)
+        .await?;
         self.insert_assessment(a, None).await?;
         sqlx::query(
             "DELETE FROM case_assessment WHERE case_id = $1 AND workshop_id = $2 AND kept_for IS NULL AND (stamp <> $3 OR knowledge <> $4)",
@@ -319,8 +350,8 @@ impl Scope {
     }
 
     /// Weighs cases that have changed, or whose knowledge has, since the board last said what they wait for; the latest first, a few at
-    /// a time. How many there were.
-    pub async fn weigh_board_again(&mut self, knowledge: &SharedKnowledge) -> Result<usize, StoreError> {
+    /// a time. Which they were.
+    pub async fn weigh_board_again(&mut self, knowledge: &SharedKnowledge) -> Result<Vec<Uuid>, StoreError> {
         let stale: Vec<Uuid> = sqlx::query_scalar(
             "SELECT id FROM case_file WHERE workshop_id = $1 AND (weighed_by < $2 OR weighed_by > $2) ORDER BY updated_at DESC LIMIT $3",
         )
@@ -330,7 +361,7 @@ impl Scope {
         .fetch_all(&mut *self.tx)
         .await?;
         self.weigh_stale(&stale).await?;
-        Ok(stale.len())
+        Ok(stale)
     }
 }
 

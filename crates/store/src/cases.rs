@@ -275,20 +275,20 @@ impl Scope {
     }
 
     /// The lanes of the board in the order in which they are named: how many cases each holds, and of those that are shown the latest.
-    /// Cases that are stale ([`Self::weigh_stale`]) are weighed first, a few at a time; how many were, stands beside: they are kept
+    /// Cases that are stale ([`Self::weigh_stale`]) are weighed first, a few at a time; which they were, stands beside: they are kept
     /// when the scope is committed.
     pub async fn board(
         &mut self,
         knowledge: &SharedKnowledge,
         lanes: &[(&str, bool)],
         most: i64,
-    ) -> Result<(Vec<BoardLane>, usize), StoreError> {
+    ) -> Result<(Vec<BoardLane>, Vec<Uuid>), StoreError> {
         let (now, stale) = self.lanes(knowledge, lanes, most).await?;
         if stale.is_empty() {
-            return Ok((now, 0));
+            return Ok((now, stale));
         }
         self.weigh_stale(&stale).await?;
-        Ok((self.lanes(knowledge, lanes, most).await?.0, stale.len()))
+        Ok((self.lanes(knowledge, lanes, most).await?.0, stale))
     }
 
     async fn lanes(

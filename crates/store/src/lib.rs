@@ -7,7 +7,7 @@
 //! |---|---|
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
 //! | [`case_life`] | which cases are put away or deleted |
-//! | [`assessments`] | what each case comes to, weighed once |
+//! | [`assessments`], [`kept_pages`] | what each case comes to, weighed once; its pages, rendered once |
 //! | [`workshop_knowledge`] | a workshop's own changes of the knowledge, and the knowledge that they make |
 //! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
@@ -23,6 +23,7 @@ pub mod cases;
 pub mod drives;
 pub mod events;
 pub mod incoming;
+pub mod kept_pages;
 pub mod opinions;
 pub mod people;
 pub mod recordings;

@@ -9,6 +9,7 @@ use baricord_core::case::document::CaseDocument;
 use baricord_core::edit::CaseEdit;
 use baricord_core::edit::act::{CaseAct, NewFinding, TestResult};
 use baricord_store::events::{Author, SentEdit};
+use baricord_web::{App, pages_ahead};
 use serde_json::{Value, json};
 use std::time::{Duration, Instant};
 use support::Ground;
@@ -16,6 +17,9 @@ use uuid::Uuid;
 
 /// Requests of each kind; the first of each case finds nothing in memory.
 const ASKED: usize = 200;
+/// Cases that are edited before each page.
+const EDITED: usize = 40;
+const PAGES: [&str; 8] = ["complaint", "road", "lift", "measure", "decide", "repair", "prove", "history"];
 /// Bytes of the median document.
 const MEDIAN_BYTES: usize = 60_000;
 /// Events of each case.
@@ -169,17 +173,52 @@ async fn pages(g: &Ground) {
     sqlx::query("VACUUM ANALYZE").execute(&owner).await.unwrap();
     println!("{many} cases in {workshops} workshops, {EVENTS} events each, made in {:.0} s", began.elapsed().as_secs_f64());
     let c = g.client(Some("a@harrowmere.example")).await;
-    // The board weighs what it has not weighed yet, a few at a time: that is over before anything is timed.
+    // The board weighs what it has not weighed yet, a few at a time, and the pages of those cases are made: that is over before
+    // anything is timed. Another copy of the program does it, so that the one that is timed has nothing of it in memory.
+    let began = Instant::now();
+    let app = App::new(g.store.clone(), false);
+    let beside = g.serve_beside(app.clone()).await;
+    let maker = tokio::spawn(pages_ahead::run(app));
     for _ in 0..=own.len() / 20 + 1 {
-        g.get(&c, "/").await.bytes().await.unwrap();
+        c.get(&beside).send().await.unwrap().bytes().await.unwrap();
     }
+    let of_pages = async |what: &str| {
+        let mut tx = owner.begin().await.unwrap();
+        sqlx::query("SELECT set_config('app.workshop', $1, true)").bind(g.a.to_string()).execute(&mut *tx).await.unwrap();
+        sqlx::query_scalar::<_, i64>(&format!("SELECT {what} FROM case_page")).fetch_one(&mut *tx).await.unwrap()
+    };
+    let mut made = 0;
+    while made < (own.len() * PAGES.len()) as i64 {
+        tokio::time::sleep(Duration::from_secs(5)).await;
+        let now = of_pages("count(*)").await;
+        assert!(now > made, "pages are made ahead no more: {now} of {}", own.len() * PAGES.len());
+        made = now;
+    }
+    maker.abort();
+    sqlx::query("VACUUM ANALYZE").execute(&owner).await.unwrap();
+    println!(
+        "{made} pages of {} cases made ahead in {:.0} s, {:.1} kB each as they are kept",
+        own.len(),
+        began.elapsed().as_secs_f64(),
+        of_pages("sum(length(body))").await as f64 / made as f64 / 1000.0
+    );
     let timed = Timed { g, c: &c };
     // Each page is asked of cases of its own: at first nothing of them is in memory.
-    const PAGES: [&str; 8] = ["complaint", "road", "lift", "measure", "decide", "repair", "prove", "history"];
     for (i, page) in PAGES.iter().enumerate() {
         let paths: Vec<String> = (0..ASKED).map(|n| format!("/cases/{}/{page}", own[(i * ASKED + n) % own.len()])).collect();
         timed.tell(&format!("{page}, cold"), &paths).await;
         timed.tell(&format!("{page}, warm"), &paths).await;
+    }
+    // And the page that an edit leads to, which nobody can have made before: an edit before each.
+    for page in PAGES {
+        let mut paths = vec![];
+        for (n, id) in own.iter().rev().take(EDITED).enumerate() {
+            let mut s = g.store.scope(g.a).await.unwrap();
+            s.apply_edits(*id, &Author::program("A"), vec![SentEdit { edit: nth_edit(n), base: None }]).await.unwrap();
+            s.commit().await.unwrap();
+            paths.push(format!("/cases/{id}/{page}"));
+        }
+        timed.tell(&format!("{page}, edited"), &paths).await;
     }
     for (what, path) in [
         ("board", "/"),

@@ -73,14 +73,27 @@ impl AuthnBackend for Backend {
 type AuthSession = axum_login::AuthSession<Backend>;
 
 /// A signed-in member of a workshop: handlers that take this cannot be reached without.
+#[derive(Clone)]
 pub struct Member {
     /// Who.
     pub person: Person,
     store: Store,
     pub(crate) pages: RenderedPages,
+    /// Whether a page is made before they ask for it.
+    pub(crate) ahead: bool,
 }
 
 impl Member {
+    /// Somebody who is likely to look next: nothing is answered to them yet.
+    pub(crate) fn ahead(app: &App, person: Person) -> Self {
+        Self { person, store: app.store.clone(), pages: app.pages.clone(), ahead: true }
+    }
+
+    /// Where it is kept what they see.
+    pub(crate) fn store(&self) -> &Store {
+        &self.store
+    }
+
     /// Starts work in their workshop.
     pub async fn scope(&self) -> Result<Scope, PageError> {
         Ok(self.store.scope(self.person.workshop_id).await?)
@@ -105,7 +118,7 @@ impl FromRequestParts<App> for Member {
         match session.user.filter(|u| !u.0.demo || app.is_demo_request(&parts.headers)) {
             Some(SignedIn(person)) => {
                 reader_units::reads(UnitSystem::of(&person.units));
-                Ok(Member { person, store: app.store.clone(), pages: app.pages.clone() })
+                Ok(Member { person, store: app.store.clone(), pages: app.pages.clone(), ahead: false })
             }
             None => {
                 let get = parts.method == axum::http::Method::GET;

@@ -120,9 +120,11 @@ async fn board(State(_): State<App>, m: Member, Query(search): Query<Search>) ->
         };
         (order.iter().map(of).collect(), Some(lines.len()), weighed)
     };
-    if weighed > 0 {
+    if !weighed.is_empty() {
         s.commit().await?;
     }
+    // What was weighed for the board is likely to be looked at next.
+    weighed.iter().for_each(|id| m.pages.ahead().want(*id, &m.person));
     let sentence = sentence(found, &lanes);
     let lane = |st: &Station| {
         let BoardLane { count, lines, .. } = lanes.iter().find(|l| l.id == st.id())?.clone();

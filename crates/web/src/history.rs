@@ -4,7 +4,8 @@ use crate::App;
 use crate::auth::Member;
 use crate::edits::keep_now;
 use crate::error::PageError;
-use crate::page::{Frame, LoadedCase, Which};
+use crate::page::{Frame, Which};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use askama::Template;
@@ -65,12 +66,12 @@ struct HistoryPage {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     // Each event leads to another version of the case.
-    let slot = m.page_slot(&k, "history", ());
-    if let Some(page) = slot.held() {
+    let mut slot = m.page_slot(s.case_now(id).await?, "history", w.s.as_deref()).by_name();
+    if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }
+    let k = slot.load(&mut s).await?;
     let station = k.assessment.next.station;
     let f = Frame::new(&m, &k, if station == Station::Done { Station::Prove } else { station });
     let events = s.events(id, 0, SHOWN + 1).await?;
@@ -89,6 +90,11 @@ async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result
         what: e.what,
     };
     slot.render(&HistoryPage { f, rows: events.into_iter().take(SHOWN as usize).map(row).collect(), has_border, more })
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Which::default())))
 }
 
 /// The page of this case that a request came from; the case itself where it does not say.

@@ -6,7 +6,7 @@
 //! |---|---|
 //! | [`stations`] | the seven stations of a case, a folder each with routes, view models and templates; the page of a part |
 //! | [`edits`] | what a form sends, as an edit of the case |
-//! | [`page`], [`rendered_pages`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
+//! | [`page`], [`rendered_pages`], [`pages_ahead`] | what all pages of a case share: [`ledger`], [`next_view`], [`drawing_marks`], [`safety_findings`], [`live`], [`wording`] |
 //! | [`drawing`], [`charts`] | the driveline as SVG; order map, levels, dial, side view |
 //! | [`board`], [`cases`], [`case_life`], [`vehicles`], [`knowledge`], [`procedures`] | pages beside a case: the workshop's cases, how one is opened and put away, each vehicle's history, what is known |
 //! | [`history`], [`mend`] | what was done to a case, and taken back; what stands in it, corrected or taken out |
@@ -44,6 +44,7 @@ pub mod mend;
 pub mod next_view;
 pub mod notes;
 pub mod page;
+pub mod pages_ahead;
 pub mod printout;
 pub mod procedures;
 pub mod reader_units;
@@ -101,6 +102,7 @@ impl App {
     /// `demo_signs_in`: whether the demo's people may, with the password that everybody knows; only a server that
     /// is reached on its own machine alone may say so.
     pub fn new(store: Store, demo_signs_in: bool) -> Self {
+        rendered_pages::know_program();
         let closing = tokio::sync::watch::Sender::new(false);
         Self { store, demo: demo_signs_in, pages: RenderedPages::default(), limits: WorkLimits::default(), closing }
     }

@@ -24,7 +24,7 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 /// Which symptom a page is about.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 pub struct Which {
     /// Its id; the first when left out.
     #[serde(default)]
@@ -52,16 +52,18 @@ impl Deref for LoadedCase {
 impl LoadedCase {
     /// Reads a case with what it comes to.
     pub async fn read(scope: &mut Scope, id: Uuid, symptom: Option<&str>) -> Result<Self, PageError> {
-        let CaseNow { assessed, task, last } = scope.case_now(id).await?;
-        let case = assessed.case();
-        let named = |s: &str| case.symptom(s).is_some();
-        let symptom = symptom
-            .filter(|s| named(s))
-            .or(assessed.assessment.next.symptom.as_deref().filter(|s| named(s)))
-            .map(String::from)
-            .or_else(|| case.first_symptom().map(String::from));
-        Ok(Self { assessed, task, last, symptom })
+        let now = scope.case_now(id).await?;
+        Self::of(scope, &now, symptom).await
     }
+
+    /// Reads a case in the state that was read before.
+    pub async fn of(scope: &mut Scope, now: &CaseNow, symptom: Option<&str>) -> Result<Self, PageError> {
+        let assessed = scope.assessed_now(now).await?;
+        let asked = symptom.filter(|s| assessed.case().symptom(s).is_some());
+        let symptom = asked.or_else(|| assessed.about()).map(String::from);
+        Ok(Self { assessed, task: now.task.clone(), last: now.last.clone(), symptom })
+    }
+
     /// Works with the page's symptom and what is open of it, beside the threads that serve: see [`Self::with_open`].
     pub async fn with_open_beside<R: Send + 'static>(
         &self,
@@ -97,7 +99,6 @@ pub struct StationMark {
 pub struct Frame {
     pub id: Uuid,
     pub theme: String,
-    pub person: String,
     pub title: String,
     pub subtitle: String,
     pub version: i32,
@@ -145,7 +146,6 @@ impl Frame {
         Self {
             id: k.stored.id,
             theme: m.person.theme.clone(),
-            person: m.person.name.clone(),
             title: if case.title.is_empty() { case.vehicle.name.clone() } else { case.title.clone() },
             subtitle: subtitle(case),
             version: k.stored.version,

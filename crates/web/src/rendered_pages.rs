@@ -1,17 +1,27 @@
-//! Pages of cases as they were rendered, held for as long as nothing has changed of what they show.
+//! Pages of cases as they were rendered, held for as long as nothing has changed of what they show: in memory, and in the database for
+//! who looks after a restart or at another page of the case ([`crate::pages_ahead`] makes those before they are asked for).
 //!
 //! A page shows a case as it was weighed, who looks, and what is under way beside it. All of that is in its key: a page of another state,
-//! or for another person, is another page.
+//! or for somebody who sees it otherwise, is another page. What shows a moment of time is held for that moment.
 
 use crate::auth::Member;
 use crate::error::PageError;
 use crate::page::LoadedCase;
+use crate::pages_ahead::PagesAhead;
 use askama::Template;
 use axum::body::Bytes;
 use axum::response::Html;
+use baricord_core::permission::Act;
+use baricord_store::Scope;
+use baricord_store::analysis_tasks::AnalysisTask;
+use baricord_store::assessments::CaseNow;
+use baricord_store::kept_pages::PageKey;
+use jiff::Timestamp;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
+use sha2::{Digest, Sha256};
 use std::fmt::Debug;
+use std::sync::{Once, OnceLock};
 use std::time::Duration;
 
 /// Bytes of pages that are held.
@@ -19,22 +29,63 @@ const HELD: u64 = 64 << 20;
 /// What nobody looks at for so long is let go of.
 const HELD_FOR: Duration = Duration::from_secs(900);
 
+#[derive(Clone)]
+struct HeldPage {
+    body: Bytes,
+    /// The moment from which on it would say something else.
+    until: Option<Timestamp>,
+}
+
 /// The pages that are held.
 #[derive(Clone)]
-pub struct RenderedPages(Cache<String, Bytes>);
+pub struct RenderedPages {
+    held: Cache<[u8; 32], HeldPage>,
+    ahead: PagesAhead,
+}
 
 impl Default for RenderedPages {
     fn default() -> Self {
-        let weigh = |key: &String, page: &Bytes| u32::try_from(key.len() + page.len()).unwrap_or(u32::MAX);
-        Self(
-            Cache::builder()
-                .eviction_policy(EvictionPolicy::lru())
-                .weigher(weigh)
-                .max_capacity(HELD)
-                .time_to_idle(HELD_FOR)
-                .build(),
-        )
+        let weigh = |_: &[u8; 32], page: &HeldPage| u32::try_from(100 + page.body.len()).unwrap_or(u32::MAX);
+        let held = Cache::builder()
+            .eviction_policy(EvictionPolicy::lru())
+            .weigher(weigh)
+            .max_capacity(HELD)
+            .time_to_idle(HELD_FOR)
+            .build();
+        Self { held, ahead: PagesAhead::default() }
     }
+}
+
+impl RenderedPages {
+    /// Cases whose pages are made before they are asked for.
+    pub fn ahead(&self) -> &PagesAhead {
+        &self.ahead
+    }
+}
+
+/// The program that renders, by what it consists of: another one may say a thing otherwise. None until [`know_program`] has read it, and
+/// where it cannot: pages are held in memory alone.
+fn program() -> Option<&'static [u8; 32]> {
+    PROGRAM.get()?.as_ref()
+}
+
+static PROGRAM: OnceLock<Option<[u8; 32]>> = OnceLock::new();
+
+/// Reads what the program consists of, beside everything else: until then no page is kept.
+pub fn know_program() {
+    static READING: Once = Once::new();
+    let read = || {
+        let mut file = std::fs::File::open(std::env::current_exe().ok()?).ok()?;
+        let mut hash = Sha256::new();
+        std::io::copy(&mut file, &mut hash).ok()?;
+        Some(hash.finalize().into())
+    };
+    READING.call_once(|| drop(std::thread::spawn(move || PROGRAM.get_or_init(read))));
+}
+
+/// Whether pages are kept in the database by now.
+pub fn are_kept() -> bool {
+    program().is_some()
 }
 
 /// A page as it was rendered.
@@ -42,33 +93,132 @@ pub type Page = Html<Bytes>;
 
 /// Where a page of a case is held.
 pub struct PageSlot {
-    pages: RenderedPages,
-    key: String,
+    member: Member,
+    now: CaseNow,
+    page: &'static str,
+    /// The symptom that was asked for, where it is another than the case's own.
+    symptom: Option<String>,
+    /// What else the page was asked for. Only pages that are asked for nothing else are kept in the database.
+    asked: String,
+    /// What was read beside the case.
+    beside: String,
+    /// The name of who looks, where the page shows it.
+    name: String,
+    until: Option<Timestamp>,
+    /// Whether it is held in memory alone: it shows what is under way, or was asked for a symptom that somebody made up.
+    is_passing: bool,
 }
 
 impl PageSlot {
-    /// The page, where it was rendered before.
-    pub fn held(&self) -> Option<Page> {
-        self.pages.0.get(&self.key).map(Html)
+    /// What the page was asked for, beside the symptom.
+    pub fn asked<T: Debug + Default + PartialEq>(mut self, asked: &T) -> Self {
+        if *asked != T::default() {
+            self.asked = format!("{asked:?}");
+        }
+        self
     }
 
-    /// The page as it is held; else it is made and rendered beside the threads that serve, and held.
+    /// What was read beside the case and is shown.
+    pub fn beside(mut self, shown: impl Debug) -> Self {
+        self.beside = format!("{shown:?}");
+        self
+    }
+
+    /// It shows who looks by name.
+    pub fn by_name(mut self) -> Self {
+        self.name.clone_from(&self.member.person.name);
+        self
+    }
+
+    /// Whether it shows what is under way, and so is another one soon.
+    pub fn passing(mut self, is_passing: bool) -> Self {
+        self.is_passing |= is_passing;
+        self
+    }
+
+    /// It says something else from a moment on.
+    pub fn until(mut self, moment: Option<Timestamp>) -> Self {
+        self.until = moment;
+        self
+    }
+
+    fn key(&self) -> PageKey {
+        let p = &self.member.person;
+        let may = Act::ALL.map(|act| if p.role().may(act) { '1' } else { '0' }).iter().collect::<String>();
+        let is_own = self.now.last.as_ref().is_some_and(|e| e.person == p.name);
+        let slot = format!("{} {:?} {} {may} {is_own} {:?}", self.page, self.symptom, p.theme, self.name);
+        let shows = format!("{:?} {:?} {:?} {}", self.now.state(), self.now.task, self.now.last, self.beside);
+        PageKey { case: self.now.id, slot, state: Sha256::digest(shows).into() }
+    }
+
+    /// The key in memory.
+    fn held_key(&self, key: &PageKey) -> [u8; 32] {
+        Sha256::digest(format!("{key:?} {}", self.asked)).into()
+    }
+
+    /// What a kept page shows: by this program, for it is another's that another one made.
+    fn kept_key(&self, key: &PageKey) -> Option<PageKey> {
+        let program = program().filter(|_| self.asked.is_empty() && self.until.is_none() && !self.is_passing)?;
+        Some(PageKey { state: Sha256::new().chain_update(key.state).chain_update(program).finalize().into(), ..key.clone() })
+    }
+
+    /// The page, where it was rendered before.
+    pub async fn held(&self, s: &mut Scope) -> Result<Option<Page>, PageError> {
+        let key = self.key();
+        let is_now = |page: &HeldPage| page.until.is_none_or(|t| Timestamp::now() < t);
+        if let Some(page) = self.member.pages.held.get(&self.held_key(&key)).filter(is_now) {
+            return Ok(Some(Html(page.body)));
+        }
+        let Some(kept) = self.kept_key(&key) else { return Ok(None) };
+        let Some(html) = s.kept_page(&kept).await? else { return Ok(None) };
+        let page = HeldPage { body: Bytes::from(html), until: None };
+        if !self.member.ahead {
+            self.member.pages.held.insert(self.held_key(&key), page.clone());
+        }
+        Ok(Some(Html(page.body)))
+    }
+
+    /// The case in the state of the page, with what it comes to.
+    pub async fn load(&mut self, s: &mut Scope) -> Result<LoadedCase, PageError> {
+        let k = LoadedCase::of(s, &self.now, self.symptom.as_deref()).await?;
+        if self.symptom.as_deref() == k.about() {
+            self.symptom = None;
+        }
+        self.is_passing |= self.symptom.is_some() && self.symptom != k.symptom;
+        Ok(k)
+    }
+
+    /// Makes the page beside the threads that serve, and holds it.
     pub async fn or_make<T: Template>(
         self,
         make: impl FnOnce() -> Result<T, PageError> + Send + 'static,
     ) -> Result<Page, PageError> {
-        match self.held() {
-            Some(page) => Ok(page),
-            None => beside(move || self.render(&make()?)).await?,
-        }
+        beside(move || self.render(&make()?)).await?
     }
 
     /// Renders the page and holds it.
     pub fn render(self, page: &impl Template) -> Result<Page, PageError> {
         let text = page.render().map_err(|e| PageError::Broken(e.to_string()))?;
-        let bytes = Bytes::from(text);
-        self.pages.0.insert(self.key, bytes.clone());
-        Ok(Html(bytes))
+        let body = Bytes::from(text);
+        let key = self.key();
+        let kept = self.kept_key(&key);
+        let is_ahead = self.member.ahead;
+        if !is_ahead {
+            self.member.pages.held.insert(self.held_key(&key), HeldPage { body: body.clone(), until: self.until });
+            if !self.is_passing {
+                self.member.pages.ahead().want(self.now.id, &self.member.person);
+            }
+        }
+        if let Some(kept) = kept {
+            let (store, workshop, stamp, html) =
+                (self.member.store().clone(), self.member.person.workshop_id, self.now.state().0, body.clone());
+            tokio::spawn(async move {
+                if let Err(e) = store.keep_page(workshop, &kept, stamp, &html).await {
+                    tracing::debug!(error = %e, "a page was not kept; it is made again");
+                }
+            });
+        }
+        Ok(Html(body))
     }
 }
 
@@ -78,12 +228,14 @@ pub async fn beside<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static
 }
 
 impl Member {
-    /// Where a page of a case is held for this person. `shows` is everything that the page shows beside the case as it was weighed, what
-    /// is under way and what can be taken back: what it was asked for, what else was read, what the clock says.
-    pub fn page_slot(&self, k: &LoadedCase, page: &str, shows: impl Debug) -> PageSlot {
-        let p = &self.person;
-        let who = (p.id, p.workshop_id, &p.name, p.role(), &p.theme, &p.units);
-        let key = format!("{page} {:?} {who:?} {:?} {:?} {:?} {shows:?}", k.state(), k.symptom, k.task, k.last);
-        PageSlot { pages: self.pages.clone(), key }
+    /// Where a page of a case is held, for those who see it as this person does: what else it shows than the case, what is under way and
+    /// what can be taken back is said by [`PageSlot::asked`], [`PageSlot::beside`], [`PageSlot::by_name`], [`PageSlot::passing`] and
+    /// [`PageSlot::until`].
+    pub fn page_slot(&self, now: CaseNow, page: &'static str, symptom: Option<&str>) -> PageSlot {
+        let symptom = symptom.filter(|s| Some(*s) != now.about()).map(String::from);
+        let is_passing = now.task.as_ref().is_some_and(AnalysisTask::is_open);
+        let none = String::new;
+        let (member, asked, beside, name) = (self.clone(), none(), none(), none());
+        PageSlot { member, now, page, symptom, asked, beside, name, until: None, is_passing }
     }
 }

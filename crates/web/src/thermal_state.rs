@@ -2,19 +2,23 @@
 
 use baricord_core::case::Case;
 use baricord_core::reasoning::knowledge::Heat;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
-/// How warm it is at a moment, and for how many minutes it still counts as warm.
-fn thermal_state_at(case: &Case, now: Timestamp) -> (Heat, i64) {
+/// How warm a vehicle is, and for how many minutes it still counts as warm.
+pub type ThermalState = (Heat, i64);
+
+/// How warm it is at a moment; and from when on that is another, where it changes by itself.
+fn thermal_state_at(case: &Case, now: Timestamp) -> (ThermalState, Option<Timestamp>) {
     let until = case.state.as_ref().and_then(|s| s.warm_until.as_deref()).and_then(|t| t.parse::<Timestamp>().ok());
-    match until.map(|t| t.duration_since(now).as_mins()) {
-        Some(left) if left > 0 => (Heat::Warm, left),
-        _ => (Heat::Cold, 0),
+    match until.map(|t| (t, t.duration_since(now).as_mins())) {
+        // The minutes that are left are whole ones: the next is over when less than these are left.
+        Some((t, left)) if left > 0 => ((Heat::Warm, left), Some(t - SignedDuration::from_mins(left))),
+        _ => ((Heat::Cold, 0), None),
     }
 }
 
-/// How warm it is now, and for how many minutes it still counts as warm.
-pub fn thermal_state_now(case: &Case) -> (Heat, i64) {
+/// How warm it is now; and from when on that is another, where it changes by itself.
+pub fn thermal_state_now(case: &Case) -> (ThermalState, Option<Timestamp>) {
     thermal_state_at(case, Timestamp::now())
 }
 
@@ -33,10 +37,12 @@ mod tests {
             Case { state: Some(state), ..Case::new("c", "t", front_drive()) }
         };
         let noon: Timestamp = "2026-11-26T12:00:00Z".parse().unwrap();
-        assert_eq!(thermal_state_at(&case("2026-11-26T12:45:00Z"), noon), (Heat::Warm, 45));
-        assert_eq!(thermal_state_at(&case("2026-11-26T11:59:59Z"), noon), (Heat::Cold, 0));
-        assert_eq!(thermal_state_at(&case("soon"), noon), (Heat::Cold, 0));
-        let (heat, left) = thermal_state_now(&case(&warm_until(builtin(), Timestamp::now())));
+        assert_eq!(thermal_state_at(&case("2026-11-26T12:45:00Z"), noon), ((Heat::Warm, 45), Some(noon)));
+        let later = noon + SignedDuration::from_secs(20);
+        assert_eq!(thermal_state_at(&case("2026-11-26T12:45:00Z"), later).1, Some(noon + SignedDuration::from_mins(1)));
+        assert_eq!(thermal_state_at(&case("2026-11-26T11:59:59Z"), noon), ((Heat::Cold, 0), None));
+        assert_eq!(thermal_state_at(&case("soon"), noon), ((Heat::Cold, 0), None));
+        let ((heat, left), _) = thermal_state_now(&case(&warm_until(builtin(), Timestamp::now())));
         assert!(heat == Heat::Warm && (40..=45).contains(&left), "{left}");
     }
 }

@@ -152,7 +152,7 @@ async fn an_edit_and_who_keeps_what_a_case_comes_to_never_wait_for_each_other() 
     // What the case is found by is written now.
     assert_eq!(send(&mut s, id, &maren(), vec![(edit(finding("hose chafed")), None)]).await, ["applied 3"]);
     s.commit().await.unwrap();
-    assert_eq!(weighing.await.unwrap().unwrap(), 1);
+    assert_eq!(weighing.await.unwrap().unwrap(), [id]);
     let mut s = store.scope(w).await.unwrap();
     assert_eq!(s.case(id).await.unwrap().version, 3);
     assert_eq!(s.search(&["hose".to_string()], 9).await.unwrap().len(), 1);
@@ -340,7 +340,7 @@ async fn a_case_is_found_by_what_is_said_in_it_now() {
     // It is found by what it waits for, once that was weighed; and by what is said, after it as before.
     let mut s = store.scope(w).await.unwrap();
     let knowledge = s.knowledge().await.unwrap();
-    assert_eq!(s.weigh_board_again(&knowledge).await.unwrap(), 1);
+    assert_eq!(s.weigh_board_again(&knowledge).await.unwrap(), [id]);
     s.commit().await.unwrap();
     let mut s = store.scope(w).await.unwrap();
     let waits = s.assessed(id).await.unwrap().assessment.next.words.clone();

@@ -3,10 +3,15 @@
 use baricord_core::analysis::{Analysis, OrderMap};
 use baricord_core::case::Case;
 use baricord_core::case::document::CaseDocument;
+use baricord_core::edit::CaseEdit;
+use baricord_core::edit::act::CaseAct;
+use baricord_core::edit::vehicle::VehicleDescription;
 use baricord_core::proof::verify::Verification;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::sample::rear_drive;
+use baricord_store::events::Author;
+use baricord_store::kept_pages::PageKey;
 use baricord_store::people::Role;
 use baricord_store::{Store, StoreError};
 use serde_json::json;
@@ -172,4 +177,52 @@ async fn a_broken_upload_goes_on_where_it_stopped_and_is_kept_whole() {
     let mut o = store.scope(other).await.unwrap();
     assert!(matches!(o.take_piece(id, up.id, 0, b"x").await, Err(StoreError::NotFound)));
     assert!(matches!(o.incoming(id, up.id).await, Err(StoreError::NotFound)));
+}
+
+#[tokio::test]
+async fn a_page_is_found_in_its_own_state_and_workshop_and_goes_with_its_case() {
+    let (store, w) = ground().await;
+    let other = store.add_workshop("Skerry").await.unwrap();
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
+    let stamp = s.case_now(id).await.unwrap().state().0;
+    s.commit().await.unwrap();
+    let key = PageKey { case: id, slot: "lift".into(), state: [1; 32] };
+    let html = "<p>Rock the wheel</p>".repeat(500);
+    store.keep_page(w, &key, stamp, html.as_bytes()).await.unwrap();
+    let found = async |workshop, key: &PageKey| store.scope(workshop).await.unwrap().kept_page(key).await.unwrap();
+    assert_eq!(found(w, &key).await.as_deref(), Some(html.as_bytes()));
+    let later = PageKey { state: [2; 32], ..key.clone() };
+    let elsewhere = PageKey { slot: "road".into(), ..key.clone() };
+    assert_eq!((found(w, &later).await, found(w, &elsewhere).await, found(other, &key).await), (None, None, None));
+    // Another state takes its place; who was slower does not put an old page there, nor does another workshop.
+    store.keep_page(w, &later, stamp, b"later").await.unwrap();
+    assert_eq!((found(w, &key).await, found(w, &later).await.as_deref()), (None, Some(&b"later"[..])));
+    store.keep_page(w, &key, Uuid::new_v4(), b"too late").await.unwrap();
+    store.keep_page(other, &key, stamp, b"not theirs").await.unwrap();
+    assert_eq!(found(w, &later).await.as_deref(), Some(&b"later"[..]));
+    // What is not old stays; with its case it goes.
+    let mut s = store.scope(w).await.unwrap();
+    assert_eq!(s.drop_old_pages().await.unwrap(), 0);
+    s.delete_case(id).await.unwrap();
+    assert_eq!(s.kept_page(&later).await.unwrap(), None);
+}
+
+#[tokio::test]
+async fn what_its_pages_are_about_is_known_of_a_case_only_as_it_was_weighed() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
+    assert_eq!(s.case_now(id).await.unwrap().about(), None);
+    let knowledge = s.knowledge().await.unwrap();
+    s.weigh_board_again(&knowledge).await.unwrap();
+    let now = s.case_now(id).await.unwrap();
+    let assessed = s.assessed_now(&now).await.unwrap();
+    assert_eq!((now.about(), now.state()), (assessed.about(), assessed.state()));
+    assert_eq!(now.about(), Some("S1"));
+    let act =
+        CaseAct::DescribeVehicle(Box::new(VehicleDescription { title: Some("Buzz".into()), ..VehicleDescription::default() }));
+    let edit = CaseEdit::new(Uuid::now_v7(), jiff::Timestamp::now(), act);
+    s.edit_case(id, &Author::program("Maren"), edit, None).await.unwrap();
+    assert_eq!(s.case_now(id).await.unwrap().about(), None);
 }

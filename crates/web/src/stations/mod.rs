@@ -16,8 +16,11 @@ pub mod road;
 pub mod test_cards;
 
 use crate::App;
+use crate::auth::Member;
+use crate::pages_ahead::MadePage;
 use axum::Router;
 use baricord_core::workflow::Station;
+use uuid::Uuid;
 
 /// The pages of a station.
 struct StationPage {
@@ -25,19 +28,23 @@ struct StationPage {
     routes: fn() -> Router<App>,
     /// What takes files; none where nothing does.
     uploads: Option<fn() -> Router<App>>,
+    /// The page as it is asked for nothing else, before somebody asks.
+    ahead: fn(Member, Uuid) -> MadePage,
 }
 
 /// The registry: every station with its pages; none of the one that has no page of its own.
 fn page_of(station: Station) -> Option<StationPage> {
-    let page = |routes| Some(StationPage { routes, uploads: None });
+    let page = |routes, ahead| Some(StationPage { routes, uploads: None, ahead });
     match station {
-        Station::Complaint => page(complaint::routes),
-        Station::Road => Some(StationPage { routes: road::routes, uploads: Some(road::recordings::uploads) }),
-        Station::Lift => Some(StationPage { routes: lift::routes, uploads: Some(lift::attachments::uploads) }),
-        Station::Measure => page(measure::routes),
-        Station::Decide => page(decide::routes),
-        Station::Repair => page(repair::routes),
-        Station::Prove => page(prove::routes),
+        Station::Complaint => page(complaint::routes, complaint::ahead),
+        Station::Road => Some(StationPage { uploads: Some(road::recordings::uploads), routes: road::routes, ahead: road::ahead }),
+        Station::Lift => {
+            Some(StationPage { uploads: Some(lift::attachments::uploads), routes: lift::routes, ahead: lift::ahead })
+        }
+        Station::Measure => page(measure::routes, measure::ahead),
+        Station::Decide => page(decide::routes, decide::ahead),
+        Station::Repair => page(repair::routes, repair::ahead),
+        Station::Prove => page(prove::routes, prove::ahead),
         Station::Done => None,
     }
 }
@@ -50,6 +57,11 @@ fn pages() -> impl Iterator<Item = StationPage> {
 pub fn routes() -> Router<App> {
     let shared = Router::new().merge(part::routes()).merge(everywhere::routes()).merge(observations::routes());
     pages().fold(shared, |all, p| all.merge((p.routes)()))
+}
+
+/// How each station's page is made before somebody asks for it.
+pub fn ahead() -> impl Iterator<Item = fn(Member, Uuid) -> MadePage> {
+    pages().map(|p| p.ahead)
 }
 
 /// Routes of the stations that take files.

@@ -35,8 +35,8 @@ async fn the_intake_asks_when_first_and_a_sentence_becomes_an_answer_with_one_pr
         let path = b.js("return location.pathname").await;
         path.as_str().unwrap().split('/').nth(2).unwrap().parse().unwrap()
     };
-    let d = g.document(id).await;
-    assert_eq!(d["symptoms"][0]["condition"]["load"], "change");
+    // The stations stood there before: the symptom is waited for.
+    let d = g.once(id, |d| d["symptoms"][0]["condition"]["load"] == "change").await;
     let told = &d["observations"][0];
     assert_eq!((&told["test"], &told["source"]), (&json!("axle-engage"), &json!("driver")));
     assert!(d["state"].is_null(), "what is told moves no vehicle");

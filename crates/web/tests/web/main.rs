@@ -18,6 +18,7 @@ mod journey;
 mod lift;
 mod maps;
 mod mending;
+mod pages_ahead;
 mod recordings_in;
 mod repair_plan;
 mod safe;

@@ -17,6 +17,7 @@ use crate::error::PageError;
 use crate::mend;
 use crate::notes::{self, NoteLine};
 use crate::page::{Frame, LoadedCase, Which};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use crate::vehicles::{self, HistoryLine};
@@ -107,19 +108,25 @@ struct ComplaintPage {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
+    let now = s.case_now(id).await?;
     // Each of its cases fills a line at least.
     let vehicle = s.vehicle_of_case(id, LIFE_SHOWN as i64).await?;
-    let slot = m.page_slot(&k, "complaint", &vehicle);
-    if let Some(page) = slot.held() {
+    let mut slot = m.page_slot(now, "complaint", w.s.as_deref()).beside(&vehicle);
+    if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }
+    let k = slot.load(&mut s).await?;
     let history = match &vehicle {
         Some(v) => vehicle_history_of(&mut s, &k, v).await?,
         None => None,
     };
     drop(s);
     slot.or_make(move || Ok(complaint_page(&m, &k, history))).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Which::default())))
 }
 
 fn complaint_page(m: &Member, k: &LoadedCase, vehicle_history: Option<VehicleHistory>) -> ComplaintPage {

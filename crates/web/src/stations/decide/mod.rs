@@ -9,6 +9,7 @@ use crate::error::PageError;
 use crate::ledger::{because_words, overturn_words};
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::pages_ahead::MadePage;
 use crate::printout::due_words;
 use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
@@ -243,15 +244,20 @@ fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
     // What decisions rested on is kept by edits: it changes with the case.
-    let slot = m.page_slot(&k, "decide", ());
-    if let Some(page) = slot.held() {
+    let mut slot = m.page_slot(s.case_now(id).await?, "decide", w.s.as_deref());
+    if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }
+    let k = slot.load(&mut s).await?;
     let weighed_then = weighed_then::weighed_then(&mut s, &k).await?;
     drop(s);
     slot.or_make(move || Ok(k.with_open(|open| decide_page(&m, &k, open, weighed_then)))).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Which::default())))
 }
 
 fn decide_page(

@@ -14,6 +14,7 @@ use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::next_view::href_of_test;
 use crate::page::{Frame, LoadedCase};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
 use crate::stations::test_cards::{TestCard, card, cautions, with_it};
@@ -94,7 +95,7 @@ impl LiftPage {
 }
 
 /// Which stop is asked: the first where it is left out.
-#[derive(Debug, serde::Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, serde::Deserialize)]
 struct WhichStep {
     s: Option<String>,
     test: Option<String>,
@@ -152,10 +153,20 @@ fn quick_looks(k: &LoadedCase, open: &OpenSymptom<'_>, steps: &[InspectionStep])
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
-    let state = thermal_state::thermal_state_now(k.case());
+    let asked = WhichStep { s: None, ..w.clone() };
+    let mut slot = m.page_slot(s.case_now(id).await?, "lift", w.s.as_deref()).asked(&asked).by_name();
+    if let Some(page) = slot.held(&mut s).await? {
+        return Ok(page);
+    }
+    let k = slot.load(&mut s).await?;
+    let (state, until) = thermal_state::thermal_state_now(k.case());
     drop(s);
-    m.page_slot(&k, "lift", (&w, state)).or_make(move || Ok(k.with_open(|open| lift_page(&m, &k, open, &w, state)))).await
+    slot.until(until).or_make(move || Ok(k.with_open(|open| lift_page(&m, &k, open, &w, state)))).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(WhichStep::default())))
 }
 
 fn lift_page(m: &Member, k: &LoadedCase, open: &OpenSymptom<'_>, w: &WhichStep, (heat, warm): (Heat, i64)) -> LiftPage {

@@ -11,6 +11,7 @@ use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::mend;
 use crate::page::{Frame, LoadedCase};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
 use askama::Template;
@@ -28,7 +29,7 @@ use instrument_form::{FormContext, InstrumentForm, form_of};
 use serde::Deserialize;
 use uuid::Uuid;
 
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 struct Asked {
     #[serde(default)]
     s: Option<String>,
@@ -89,9 +90,19 @@ struct MeasurePage {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, q.s.as_deref()).await?;
+    let asked = Asked { s: None, ..q.clone() };
+    let mut slot = m.page_slot(s.case_now(id).await?, "measure", q.s.as_deref()).asked(&asked);
+    if let Some(page) = slot.held(&mut s).await? {
+        return Ok(page);
+    }
+    let k = slot.load(&mut s).await?;
     drop(s);
-    m.page_slot(&k, "measure", &q).or_make(move || measure_page(&m, &k, &q)).await
+    slot.or_make(move || measure_page(&m, &k, &q)).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Asked::default())))
 }
 
 fn measure_page(m: &Member, k: &LoadedCase, q: &Asked) -> Result<MeasurePage, PageError> {

@@ -6,6 +6,7 @@ use crate::charts::{Curve, level_chart};
 use crate::edits::keep_now;
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase, Which};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::Posted;
 use crate::stations::road::run_words;
@@ -147,10 +148,20 @@ fn rows(v: &SymptomVerdict) -> Vec<ChangeRow> {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
+    let now = s.case_now(id).await?;
     let waiting = s.incoming_of(id).await?;
+    let mut slot = m.page_slot(now, "prove", w.s.as_deref()).beside(&waiting).passing(!waiting.is_empty());
+    if let Some(page) = slot.held(&mut s).await? {
+        return Ok(page);
+    }
+    let k = slot.load(&mut s).await?;
     drop(s);
-    m.page_slot(&k, "prove", &waiting).or_make(move || Ok(prove_page(&m, &k, waiting))).await
+    slot.or_make(move || Ok(prove_page(&m, &k, waiting))).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Which::default())))
 }
 
 fn prove_page(m: &Member, k: &LoadedCase, waiting: Vec<Incoming>) -> ProvePage {

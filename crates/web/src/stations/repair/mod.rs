@@ -10,6 +10,7 @@ use crate::edits::{keep, keep_now};
 use crate::error::PageError;
 use crate::mend;
 use crate::page::{Frame, LoadedCase};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::stations::form::{FormFields, Posted};
 use crate::stations::test_cards::CautionView;
@@ -89,7 +90,7 @@ struct RepairPage {
 }
 
 /// Which repair of which symptom.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 pub(crate) struct WhichRepair {
     #[serde(default)]
     pub s: Option<String>,
@@ -102,10 +103,18 @@ pub(crate) struct WhichRepair {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichRepair>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, w.s.as_deref()).await?;
+    let mut slot = m.page_slot(s.case_now(id).await?, "repair", w.s.as_deref()).asked(&(w.r.clone(), w.back.clone()));
+    if let Some(page) = slot.held(&mut s).await? {
+        return Ok(page);
+    }
+    let k = slot.load(&mut s).await?;
     drop(s);
-    let slot = m.page_slot(&k, "repair", (&w.r, &w.back));
     slot.or_make(move || Ok(k.with_open(|open| repair_page(&m, &k, open, &w)))).await
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(WhichRepair::default())))
 }
 
 fn repair_page(m: &Member, k: &LoadedCase, open_symptom: &OpenSymptom<'_>, w: &WhichRepair) -> RepairPage {

@@ -22,7 +22,7 @@ use std::fmt::Write;
 use uuid::Uuid;
 
 /// What a person asked to see.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 pub struct Look {
     /// Channel.
     #[serde(default)]

@@ -15,6 +15,7 @@ use crate::auth::Member;
 use crate::charts::{self};
 use crate::error::PageError;
 use crate::page::{Frame, LoadedCase};
+use crate::pages_ahead::MadePage;
 use crate::rendered_pages::Page;
 use crate::safety_findings::SafetyFindings;
 use crate::stations::test_cards::{TestCard, cards, one_card, with_it};
@@ -51,7 +52,7 @@ pub fn map_top(v: &Vehicle, engine_per_wheel: Option<f64>) -> f64 {
     (2.2 * shaft).max(1.15 * firing).clamp(7.0, 16.0)
 }
 
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 struct Asked {
     #[serde(default)]
     s: Option<String>,
@@ -226,14 +227,25 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let k = LoadedCase::read(&mut s, id, a.s.as_deref()).await?;
+    let now = s.case_now(id).await?;
     let (waiting, drive) = (s.incoming_of(id).await?, s.open_drive(id).await?);
     // Samples and maps are of their run, which is never another's.
-    let slot = m.page_slot(&k, "road", (&a, &look, &waiting, &drive));
-    if let Some(page) = slot.held() {
+    let asked = (Asked { s: None, ..a.clone() }, look.clone());
+    let mut slot = m
+        .page_slot(now, "road", a.s.as_deref())
+        .asked(&asked)
+        .beside((&waiting, &drive))
+        .passing(drive.is_some() || !waiting.is_empty());
+    if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }
+    let k = slot.load(&mut s).await?;
     slot.render(&road_page(&m, &mut s, &k, &a, &look, (waiting, drive)).await?)
+}
+
+/// The page before somebody asks for it.
+pub fn ahead(m: Member, id: Uuid) -> MadePage {
+    Box::pin(show(m, Path(id), Query(Asked::default()), Query(Look::default())))
 }
 
 /// The tests that are driven: the one that was asked for by name, else the next step where it is one; and the others.

@@ -92,9 +92,14 @@ impl Ground {
 
     /// The address of one more server on the same database, on which the demo's people sign in.
     pub async fn demo_server(&self) -> String {
+        self.serve_beside(App::new(self.store.clone(), true)).await
+    }
+
+    /// The address of one more server on the same database.
+    pub async fn serve_beside(&self, app: App) -> String {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let url = format!("http://{}", listener.local_addr().unwrap());
-        std::mem::forget(serve_app(listener, App::new(self.store.clone(), true)));
+        std::mem::forget(serve_app(listener, app));
         url
     }
 

@@ -1,0 +1,82 @@
+//! Pages of cases as they were rendered: found again by whoever looks next, also after the program was started again.
+
+use crate::{Scope, Store, StoreError};
+use flate2::Compression;
+use flate2::read::ZlibDecoder;
+use flate2::write::ZlibEncoder;
+use std::io::{Read, Write};
+use uuid::Uuid;
+
+/// Days for which a page is kept that nobody has made again.
+const KEPT_DAYS: i32 = 14;
+/// No page is longer, bytes.
+const LONGEST: u64 = 32 << 20;
+
+/// Where a page is kept, and what it shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PageKey {
+    /// The case.
+    pub case: Uuid,
+    /// Which page, of which symptom, and for whom.
+    pub slot: String,
+    /// Everything that it shows, as a hash.
+    pub state: [u8; 32],
+}
+
+impl Scope {
+    /// A page of just this state, where one is kept.
+    pub async fn kept_page(&mut self, key: &PageKey) -> Result<Option<Vec<u8>>, StoreError> {
+        let body: Option<Vec<u8>> =
+            sqlx::query_scalar("SELECT body FROM case_page WHERE case_id = $1 AND slot = $2 AND state = $3 AND workshop_id = $4")
+                .bind(key.case)
+                .bind(&key.slot)
+                .bind(&key.state[..])
+                .bind(self.workshop())
+                .fetch_optional(&mut *self.tx)
+                .await?;
+        let Some(body) = body else { return Ok(None) };
+        // Pages are some five times as long as they are kept.
+        let mut html = Vec::with_capacity(body.len() * 6);
+        // What does not unpack is made again.
+        Ok(ZlibDecoder::new(&body[..]).take(LONGEST).read_to_end(&mut html).is_ok().then_some(html))
+    }
+
+    async fn keep_page(&mut self, key: &PageKey, stamp: Uuid, body: &[u8]) -> Result<(), StoreError> {
+        // Only of the case as it is now: who was slower does not put an old page in the place of a new one.
+        sqlx::query(
+            "INSERT INTO case_page (workshop_id, case_id, slot, state, body)
+             SELECT workshop_id, id, $3, $4, $5 FROM case_file WHERE id = $1 AND workshop_id = $2 AND stamp = $6
+             ON CONFLICT (case_id, slot) DO UPDATE SET state = EXCLUDED.state, body = EXCLUDED.body, made_at = now()",
+        )
+        .bind(key.case)
+        .bind(self.workshop())
+        .bind(&key.slot)
+        .bind(&key.state[..])
+        .bind(body)
+        .bind(stamp)
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(())
+    }
+
+    /// Lets go of pages that nobody has made again for long.
+    pub async fn drop_old_pages(&mut self) -> Result<u64, StoreError> {
+        let done = sqlx::query("DELETE FROM case_page WHERE workshop_id = $1 AND made_at < now() - make_interval(days => $2)")
+            .bind(self.workshop())
+            .bind(KEPT_DAYS)
+            .execute(&mut *self.tx)
+            .await?;
+        Ok(done.rows_affected())
+    }
+}
+
+impl Store {
+    /// Keeps a page that was made of a case in the state of a stamp.
+    pub async fn keep_page(&self, workshop: Uuid, key: &PageKey, stamp: Uuid, html: &[u8]) -> Result<(), StoreError> {
+        let mut z = ZlibEncoder::new(vec![], Compression::fast());
+        let body = z.write_all(html).and_then(|()| z.finish()).map_err(|e| StoreError::Broken(e.to_string()))?;
+        let mut s = self.scope(workshop).await?;
+        s.keep_page(key, stamp, &body).await?;
+        s.commit().await
+    }
+}
