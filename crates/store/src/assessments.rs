@@ -4,6 +4,7 @@
 use crate::analysis_tasks::AnalysisTask;
 use crate::cases::StoredCase;
 use crate::events::LastEvent;
+use crate::vehicles::{VehicleGlance, cases_beside};
 use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, Store, StoreError};
 use baricord_core::analysis::Analysis;
@@ -16,6 +17,7 @@ use flate2::write::ZlibEncoder;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
 use sqlx::Row;
+use sqlx::postgres::PgRow;
 use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::sync::Arc;
@@ -181,9 +183,21 @@ impl Scope {
 
     /// The state of a case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
     pub async fn case_now(&mut self, id: Uuid) -> Result<CaseNow, StoreError> {
-        let row = sqlx::query(
+        Ok(self.case_row_now(id, 0).await?.0)
+    }
+
+    /// The same with the vehicle of the case and its latest other cases.
+    pub async fn case_and_vehicle_now(&mut self, id: Uuid, most: i64) -> Result<(CaseNow, Option<VehicleGlance>), StoreError> {
+        let (now, row) = self.case_row_now(id, most).await?;
+        let vehicle = self.vehicle_beside(&row, &now.state.knowledge).await?;
+        Ok((now, vehicle))
+    }
+
+    /// The vehicle is read for `most` of its other cases, if any are wanted.
+    async fn case_row_now(&mut self, id: Uuid, most: i64) -> Result<(CaseNow, PgRow), StoreError> {
+        let sql = format!(
             "SELECT c.stamp, c.weighed_by, CASE WHEN c.about_stamp = c.stamp THEN c.about END AS about, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
-                    u.id AS last_id, u.person, u.what
+                    u.id AS last_id, u.person, u.what, v.id AS vehicle_id, v.name AS vehicle_name, v.changes, o.others
              FROM case_file c JOIN workshop w ON w.id = c.workshop_id
              LEFT JOIN LATERAL (
                SELECT id, state, progress, what, problem FROM analysis_task
@@ -193,13 +207,13 @@ impl Scope {
                WHERE e.case_id = c.id AND e.workshop_id = c.workshop_id AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
                  AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = e.case_id AND b.takes_back = e.id)
                ORDER BY e.sequence DESC LIMIT 1) u ON true
+             LEFT JOIN vehicle v ON $3 > 0 AND v.id = c.vehicle_id AND v.workshop_id = c.workshop_id
+             LEFT JOIN LATERAL ({}) o ON $3 > 0
              WHERE c.id = $1 AND c.workshop_id = $2",
-        )
-        .bind(id)
-        .bind(self.workshop())
-        .fetch_optional(&mut *self.tx)
-        .await?
-        .ok_or(StoreError::NotFound)?;
+            cases_beside()
+        );
+        let row = sqlx::query(&sql).bind(id).bind(self.workshop()).bind(most).fetch_optional(&mut *self.tx).await?;
+        let row = row.ok_or(StoreError::NotFound)?;
         let task = match row.try_get("task_id")? {
             Some(id) => Some(AnalysisTask {
                 id,
@@ -216,7 +230,8 @@ impl Scope {
         };
         let (stamp, weighed_by) = (row.try_get("stamp")?, row.try_get("weighed_by")?);
         let knowledge = self.knowledge_of(row.try_get("house")?)?;
-        Ok(CaseNow { id, state: StateRow { stamp, weighed_by, knowledge }, about: row.try_get("about")?, task, last })
+        let state = StateRow { stamp, weighed_by, knowledge };
+        Ok((CaseNow { id, state, about: row.try_get("about")?, task, last }, row))
     }
 
     async fn assessed_in(&mut self, id: Uuid, state: &StateRow) -> Result<Arc<AssessedCase>, StoreError> {

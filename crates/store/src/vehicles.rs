@@ -1,9 +1,13 @@
 //! Vehicles: one history over many cases.
 
 use crate::cases::StoredCase;
+use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, StoreError};
 use baricord_core::vehicle_history::Change;
 use baricord_core::workflow::Station;
+use serde::Deserialize;
+use sqlx::postgres::PgRow;
+use sqlx::types::Json;
 use sqlx::{FromRow, Row};
 use std::sync::Arc;
 use uuid::Uuid;
@@ -67,6 +71,26 @@ pub struct VehicleGlance {
     pub others: Vec<CaseGlance>,
 }
 
+/// Another case of the vehicle, as [`cases_beside`] has it.
+#[derive(Deserialize)]
+struct CaseBeside {
+    id: Uuid,
+    stamp: Uuid,
+    opened: String,
+    closed: bool,
+    weighed_by: String,
+}
+
+/// The latest `$3` other cases of the vehicle of a case `c`, as one value.
+pub(crate) fn cases_beside() -> String {
+    format!(
+        "SELECT coalesce(json_agg(json_build_object('id', o.id, 'stamp', o.stamp, 'opened', o.day, 'closed', o.closed, 'weighed_by', o.weighed_by)
+                 ORDER BY o.day DESC, o.created_at DESC), '[]') AS others
+     FROM (SELECT id, stamp, {OPENED} AS day, waits_for = 'done' AS closed, weighed_by, created_at FROM case_file
+           WHERE vehicle_id = c.vehicle_id AND workshop_id = c.workshop_id AND id <> c.id ORDER BY day DESC, created_at DESC LIMIT $3) o"
+    )
+}
+
 /// The day of a case.
 const OPENED: &str = "coalesce(opened, to_char(created_at, 'YYYY-MM-DD'))";
 
@@ -122,27 +146,15 @@ impl Scope {
         Ok(StoredVehicle { id, name, changes: read_changes(&changes)? })
     }
 
-    /// The vehicle of a case with its latest other cases; none where the case names none.
-    pub async fn vehicle_of_case(&mut self, case: Uuid, most: i64) -> Result<Option<VehicleGlance>, StoreError> {
-        let sql = format!(
-            "SELECT v.id, v.name, v.changes, o.id AS other, o.stamp, o.opened, o.closed, o.weighed_by, w.house
-             FROM case_file c JOIN workshop w ON w.id = c.workshop_id JOIN vehicle v ON v.id = c.vehicle_id AND v.workshop_id = c.workshop_id
-             LEFT JOIN LATERAL (
-               SELECT id, stamp, {OPENED} AS opened, waits_for = 'done' AS closed, weighed_by, created_at FROM case_file
-               WHERE vehicle_id = v.id AND workshop_id = c.workshop_id AND id <> c.id ORDER BY {OPENED} DESC, created_at DESC LIMIT $3) o ON true
-             WHERE c.id = $1 AND c.workshop_id = $2 ORDER BY o.opened DESC, o.created_at DESC"
-        );
-        let rows = sqlx::query(&sql).bind(case).bind(self.workshop()).bind(most).fetch_all(&mut *self.tx).await?;
-        let Some(first) = rows.first() else { return Ok(None) };
-        let changes = read_changes(first.try_get("changes")?)?;
-        let vehicle = StoredVehicle { id: first.try_get("id")?, name: first.try_get("name")?, changes };
-        let knowledge = self.knowledge_of(first.try_get("house")?)?;
+    /// The vehicle as it stands beside its case; none where the case names none.
+    pub(crate) async fn vehicle_beside(&mut self, row: &PgRow, k: &SharedKnowledge) -> Result<Option<VehicleGlance>, StoreError> {
+        let Some(id) = row.try_get("vehicle_id")? else { return Ok(None) };
+        let vehicle = StoredVehicle { id, name: row.try_get("vehicle_name")?, changes: read_changes(row.try_get("changes")?)? };
+        let Json(rows): Json<Vec<CaseBeside>> = row.try_get("others")?;
         let mut others = vec![];
-        for row in &rows {
-            let Some(id) = row.try_get("other")? else { continue };
-            let (stamp, opened, mut closed) = (row.try_get("stamp")?, row.try_get("opened")?, row.try_get("closed")?);
+        for CaseBeside { id, stamp, opened, mut closed, weighed_by } in rows {
             // Where it has changed since it was last weighed.
-            if row.try_get::<&str, _>("weighed_by")? != knowledge.version() {
+            if weighed_by != k.version() {
                 closed = self.assessed(id).await?.assessment.next.station == Station::Done;
             }
             others.push(CaseGlance { id, stamp, opened, closed });
