@@ -1,6 +1,7 @@
 //! Workshops are kept apart: by every query, and by the database behind a query that forgets.
 
 use crate::support::Ground;
+use baricord_store::kept_pages::PageKey;
 use uuid::Uuid;
 
 const TABLES: &[&str] = &[
@@ -9,6 +10,7 @@ const TABLES: &[&str] = &[
     "case_file",
     "case_event",
     "case_assessment",
+    "case_page",
     "case_blob",
     "recording",
     "recording_chunk",
@@ -39,6 +41,12 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     let drive = s.begin_drive(id, "S1", "A", "{}", 1.0).await.unwrap();
     s.put_drive_piece(drive, 0, 0, &baricord_store::drives::Piece::default()).await.unwrap();
     s.commit().await.unwrap();
+    let page = PageKey { case: id, slot: "decide".into(), state: [0; 32] };
+    // Its analysis is under way: the state that was read may be over by now.
+    while g.store.scope(g.a).await.unwrap().kept_page(&page).await.unwrap().is_none() {
+        let stamp = g.store.scope(g.a).await.unwrap().case_now(id).await.unwrap().state().0;
+        g.store.keep_page(g.a, &page, stamp, b"a page").await.unwrap();
+    }
     let pool = g.store.pool();
     let all: Vec<String> = sqlx::query_scalar(
         "SELECT table_name::text FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE'",
