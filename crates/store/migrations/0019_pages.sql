@@ -11,7 +11,7 @@ CREATE TABLE case_page (
   slot text NOT NULL,
   -- Everything that it shows, as a hash: of another state it is another page.
   state bytea NOT NULL,
-  -- HTML, deflated.
+  -- HTML, packed by LZ4.
   body bytea NOT NULL,
   made_at timestamptz NOT NULL DEFAULT now(),
   PRIMARY KEY (case_id, slot),

@@ -1,16 +1,13 @@
 //! Pages of cases as they were rendered: found again by whoever looks next, also after the program was started again.
 
 use crate::{Scope, Store, StoreError};
-use flate2::Compression;
-use flate2::read::ZlibDecoder;
-use flate2::write::ZlibEncoder;
-use std::io::{Read, Write};
+use lz4_flex::block::{compress_prepend_size, decompress, uncompressed_size};
 use uuid::Uuid;
 
 /// Days for which a page is kept that nobody has made again.
 const KEPT_DAYS: i32 = 14;
 /// No page is longer, bytes.
-const LONGEST: u64 = 32 << 20;
+const LONGEST: usize = 32 << 20;
 
 /// Where a page is kept, and what it shows.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,11 +31,12 @@ impl Scope {
                 .bind(self.workshop())
                 .fetch_optional(&mut *self.tx)
                 .await?;
-        let Some(body) = body else { return Ok(None) };
-        // Pages are some five times as long as they are kept.
-        let mut html = Vec::with_capacity(body.len() * 6);
         // What does not unpack is made again.
-        Ok(ZlibDecoder::new(&body[..]).take(LONGEST).read_to_end(&mut html).is_ok().then_some(html))
+        let unpack = |body: Vec<u8>| {
+            let (length, packed) = uncompressed_size(&body).ok().filter(|(length, _)| *length <= LONGEST)?;
+            decompress(packed, length).ok()
+        };
+        Ok(body.and_then(unpack))
     }
 
     async fn keep_page(&mut self, key: &PageKey, stamp: Uuid, body: &[u8]) -> Result<(), StoreError> {
@@ -73,8 +71,8 @@ impl Scope {
 impl Store {
     /// Keeps a page that was made of a case in the state of a stamp.
     pub async fn keep_page(&self, workshop: Uuid, key: &PageKey, stamp: Uuid, html: &[u8]) -> Result<(), StoreError> {
-        let mut z = ZlibEncoder::new(vec![], Compression::fast());
-        let body = z.write_all(html).and_then(|()| z.finish()).map_err(|e| StoreError::Broken(e.to_string()))?;
+        // Unpacking is what somebody waits for: that is fast rather than small.
+        let body = compress_prepend_size(html);
         let mut s = self.scope(workshop).await?;
         s.keep_page(key, stamp, &body).await?;
         s.commit().await
