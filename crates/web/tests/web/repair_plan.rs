@@ -86,7 +86,7 @@ async fn another_way_in_a_boot_that_is_asked_for_and_put_back_unrepaired() {
     b.go(&page).await;
     let minutes = "return document.querySelector('.plan-sum .huge').textContent";
     let usual = b.js(minutes).await;
-    b.click(".way button[value=shaft-stays-in]").await;
+    b.click(".way-in button[value=shaft-stays-in]").await;
     g.once(id, |d| d["repairs"][0]["way"] == "shaft-stays-in").await;
     b.go(&page).await;
     assert_ne!(b.js(minutes).await, usual);
