@@ -4,6 +4,7 @@
 use crate::analysis_tasks::AnalysisTask;
 use crate::cases::StoredCase;
 use crate::events::LastEvent;
+use crate::kept_pages::{KeptPages, PAGES_BESIDE};
 use crate::vehicles::{VehicleGlance, cases_beside};
 use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, Store, StoreError};
@@ -78,6 +79,8 @@ pub struct CaseNow {
     pub id: Uuid,
     state: StateRow,
     about: Option<String>,
+    /// Pages that were asked for with it.
+    pub(crate) kept: KeptPages,
     /// The latest analysis of its recordings.
     pub task: Option<AnalysisTask>,
     /// The latest thing that was done to it and stands.
@@ -183,21 +186,31 @@ impl Scope {
 
     /// The state of a case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
     pub async fn case_now(&mut self, id: Uuid) -> Result<CaseNow, StoreError> {
-        Ok(self.case_row_now(id, 0).await?.0)
+        self.case_and_pages_now(id, vec![]).await
+    }
+
+    /// The same with the pages that are kept in some slots, to be asked for by [`Scope::kept_page`].
+    pub async fn case_and_pages_now(&mut self, id: Uuid, slots: Vec<String>) -> Result<CaseNow, StoreError> {
+        Ok(self.case_row_now(id, 0, slots).await?.0)
     }
 
     /// The same with the vehicle of the case and its latest other cases.
-    pub async fn case_and_vehicle_now(&mut self, id: Uuid, most: i64) -> Result<(CaseNow, Option<VehicleGlance>), StoreError> {
-        let (now, row) = self.case_row_now(id, most).await?;
+    pub async fn case_and_vehicle_now(
+        &mut self,
+        id: Uuid,
+        slots: Vec<String>,
+        most: i64,
+    ) -> Result<(CaseNow, Option<VehicleGlance>), StoreError> {
+        let (now, row) = self.case_row_now(id, most, slots).await?;
         let vehicle = self.vehicle_beside(&row, &now.state.knowledge).await?;
         Ok((now, vehicle))
     }
 
     /// The vehicle is read for `most` of its other cases, if any are wanted.
-    async fn case_row_now(&mut self, id: Uuid, most: i64) -> Result<(CaseNow, PgRow), StoreError> {
+    async fn case_row_now(&mut self, id: Uuid, most: i64, slots: Vec<String>) -> Result<(CaseNow, PgRow), StoreError> {
         let sql = format!(
             "SELECT c.stamp, c.weighed_by, CASE WHEN c.about_stamp = c.stamp THEN c.about END AS about, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
-                    u.id AS last_id, u.person, u.what, v.id AS vehicle_id, v.name AS vehicle_name, v.changes, o.others
+                    u.id AS last_id, u.person, u.what, v.id AS vehicle_id, v.name AS vehicle_name, v.changes, o.others, k.*
              FROM case_file c JOIN workshop w ON w.id = c.workshop_id
              LEFT JOIN LATERAL (
                SELECT id, state, progress, what, problem FROM analysis_task
@@ -209,10 +222,11 @@ impl Scope {
                ORDER BY e.sequence DESC LIMIT 1) u ON true
              LEFT JOIN vehicle v ON $3 > 0 AND v.id = c.vehicle_id AND v.workshop_id = c.workshop_id
              LEFT JOIN LATERAL ({}) o ON $3 > 0
+             LEFT JOIN LATERAL ({PAGES_BESIDE}) k ON cardinality($4) > 0
              WHERE c.id = $1 AND c.workshop_id = $2",
             cases_beside()
         );
-        let row = sqlx::query(&sql).bind(id).bind(self.workshop()).bind(most).fetch_optional(&mut *self.tx).await?;
+        let row = sqlx::query(&sql).bind(id).bind(self.workshop()).bind(most).bind(&slots).fetch_optional(&mut *self.tx).await?;
         let row = row.ok_or(StoreError::NotFound)?;
         let task = match row.try_get("task_id")? {
             Some(id) => Some(AnalysisTask {
@@ -231,7 +245,8 @@ impl Scope {
         let (stamp, weighed_by) = (row.try_get("stamp")?, row.try_get("weighed_by")?);
         let knowledge = self.knowledge_of(row.try_get("house")?)?;
         let state = StateRow { stamp, weighed_by, knowledge };
-        Ok((CaseNow { id, state, about: row.try_get("about")?, task, last }, row))
+        let kept = KeptPages::read(&row, slots)?;
+        Ok((CaseNow { id, state, about: row.try_get("about")?, kept, task, last }, row))
     }
 
     async fn assessed_in(&mut self, id: Uuid, state: &StateRow) -> Result<Arc<AssessedCase>, StoreError> {

@@ -1,7 +1,10 @@
 //! Pages of cases as they were rendered: found again by whoever looks next, also after the program was started again.
 
+use crate::assessments::CaseNow;
 use crate::{Scope, Store, StoreError};
 use lz4_flex::block::{compress_prepend_size, decompress, uncompressed_size};
+use sqlx::Row;
+use sqlx::postgres::PgRow;
 use uuid::Uuid;
 
 /// Days for which a page is kept that nobody has made again.
@@ -20,23 +23,51 @@ pub struct PageKey {
     pub state: [u8; 32],
 }
 
+/// Pages of a case `c` in the slots `$4`, as lists side by side.
+pub(crate) const PAGES_BESIDE: &str = "SELECT array_agg(slot) AS slots, array_agg(state) AS states, array_agg(body) AS bodies
+     FROM case_page WHERE case_id = c.id AND workshop_id = c.workshop_id AND slot = ANY($4)";
+
+/// What was found in the slots that were asked for.
+#[derive(Debug)]
+pub(crate) struct KeptPages {
+    asked: Vec<String>,
+    /// Slot, state and page, packed.
+    found: Vec<(String, Vec<u8>, Vec<u8>)>,
+}
+
+impl KeptPages {
+    /// From a row with [`PAGES_BESIDE`].
+    pub fn read(row: &PgRow, asked: Vec<String>) -> Result<Self, StoreError> {
+        let slots: Option<Vec<String>> = row.try_get("slots")?;
+        let (states, bodies): (Option<Vec<Vec<u8>>>, Option<Vec<Vec<u8>>>) = (row.try_get("states")?, row.try_get("bodies")?);
+        let pages = states.unwrap_or_default().into_iter().zip(bodies.unwrap_or_default());
+        let found = slots.unwrap_or_default().into_iter().zip(pages).map(|(slot, (state, body))| (slot, state, body)).collect();
+        Ok(Self { asked, found })
+    }
+}
+
+/// None where it does not unpack: it is made again.
+fn unpack(body: &[u8]) -> Option<Vec<u8>> {
+    let (length, packed) = uncompressed_size(body).ok().filter(|(length, _)| *length <= LONGEST)?;
+    decompress(packed, length).ok()
+}
+
 impl Scope {
-    /// A page of just this state, where one is kept.
-    pub async fn kept_page(&mut self, key: &PageKey) -> Result<Option<Vec<u8>>, StoreError> {
+    /// A page of just this state, where one is kept. What was asked for with the case is there already.
+    pub async fn kept_page(&mut self, now: &CaseNow, key: &PageKey) -> Result<Option<Vec<u8>>, StoreError> {
+        if now.kept.asked.contains(&key.slot) {
+            let is_it = |(slot, state, _): &&(String, Vec<u8>, Vec<u8>)| *slot == key.slot && *state == key.state;
+            return Ok(now.kept.found.iter().find(is_it).and_then(|(.., body)| unpack(body)));
+        }
         let body: Option<Vec<u8>> =
             sqlx::query_scalar("SELECT body FROM case_page WHERE case_id = $1 AND slot = $2 AND state = $3 AND workshop_id = $4")
-                .bind(key.case)
+                .bind(now.id)
                 .bind(&key.slot)
                 .bind(&key.state[..])
                 .bind(self.workshop())
                 .fetch_optional(&mut *self.tx)
                 .await?;
-        // What does not unpack is made again.
-        let unpack = |body: Vec<u8>| {
-            let (length, packed) = uncompressed_size(&body).ok().filter(|(length, _)| *length <= LONGEST)?;
-            decompress(packed, length).ok()
-        };
-        Ok(body.and_then(unpack))
+        Ok(body.and_then(|body| unpack(&body)))
     }
 
     async fn keep_page(&mut self, key: &PageKey, stamp: Uuid, body: &[u8]) -> Result<(), StoreError> {

@@ -67,7 +67,7 @@ struct HistoryPage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     // Each event leads to another version of the case.
-    let mut slot = m.page_slot(s.case_now(id).await?, "history", w.s.as_deref()).by_name();
+    let mut slot = m.page("history", w.s.as_deref()).by_name().of(&mut s, id).await?;
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

@@ -16,6 +16,7 @@ use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
 use baricord_store::assessments::CaseNow;
 use baricord_store::kept_pages::PageKey;
+use baricord_store::vehicles::VehicleGlance;
 use jiff::Timestamp;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
@@ -23,9 +24,11 @@ use sha2::{Digest, Sha256};
 use std::fmt::Debug;
 use std::sync::{Once, OnceLock};
 use std::time::Duration;
+use uuid::Uuid;
 
 /// Bytes of pages that are held.
 const HELD: u64 = 64 << 20;
+const SLOTS: u64 = 10_000;
 /// What nobody looks at for so long is let go of.
 const HELD_FOR: Duration = Duration::from_secs(900);
 
@@ -40,6 +43,8 @@ struct HeldPage {
 #[derive(Clone)]
 pub struct RenderedPages {
     held: Cache<[u8; 32], HeldPage>,
+    /// Of which slots of which cases one is held, of whatever state: of the others a page is asked for with its case.
+    slots: Cache<(Uuid, String), ()>,
     ahead: PagesAhead,
 }
 
@@ -52,7 +57,8 @@ impl Default for RenderedPages {
             .max_capacity(HELD)
             .time_to_idle(HELD_FOR)
             .build();
-        Self { held, ahead: PagesAhead::default() }
+        let slots = Cache::builder().eviction_policy(EvictionPolicy::lru()).max_capacity(SLOTS).time_to_idle(HELD_FOR).build();
+        Self { held, slots, ahead: PagesAhead::default() }
     }
 }
 
@@ -60,6 +66,11 @@ impl RenderedPages {
     /// Cases whose pages are made before they are asked for.
     pub fn ahead(&self) -> &PagesAhead {
         &self.ahead
+    }
+
+    fn hold(&self, key: &PageKey, held_key: [u8; 32], page: HeldPage) {
+        self.slots.insert((key.case, key.slot.clone()), ());
+        self.held.insert(held_key, page);
     }
 }
 
@@ -91,25 +102,18 @@ pub fn are_kept() -> bool {
 /// A page as it was rendered.
 pub type Page = Html<Bytes>;
 
-/// Where a page of a case is held.
-pub struct PageSlot {
+/// What page of a case somebody asks for.
+pub struct PageQuestion {
     member: Member,
-    now: CaseNow,
     page: &'static str,
-    /// The symptom that was asked for, where it is another than the case's own.
     symptom: Option<String>,
     /// What else the page was asked for. Only pages that are asked for nothing else are kept in the database.
     asked: String,
-    /// What was read beside the case.
-    beside: String,
     /// The name of who looks, where the page shows it.
     name: String,
-    until: Option<Timestamp>,
-    /// Whether it is held in memory alone: it shows what is under way, or was asked for a symptom that somebody made up.
-    is_passing: bool,
 }
 
-impl PageSlot {
+impl PageQuestion {
     /// What the page was asked for, beside the symptom.
     pub fn asked<T: Debug + Default + PartialEq>(mut self, asked: &T) -> Self {
         if *asked != T::default() {
@@ -118,15 +122,67 @@ impl PageSlot {
         self
     }
 
-    /// What was read beside the case and is shown.
-    pub fn beside(mut self, shown: impl Debug) -> Self {
-        self.beside = format!("{shown:?}");
-        self
-    }
-
     /// It shows who looks by name.
     pub fn by_name(mut self) -> Self {
         self.name.clone_from(&self.member.person.name);
+        self
+    }
+
+    /// Which page, of which symptom where it is another than the case's own, and for whom.
+    fn slot(&self, symptom: Option<&str>, is_own: bool) -> String {
+        let p = &self.member.person;
+        let may = Act::ALL.map(|act| if p.role().may(act) { '1' } else { '0' }).iter().collect::<String>();
+        format!("{} {symptom:?} {} {may} {is_own} {:?}", self.page, p.theme, self.name)
+    }
+
+    /// The slots in which it may be kept, where none of them is held in memory: what of them it is shows the case.
+    fn slots(&self, id: Uuid) -> Vec<String> {
+        if !self.asked.is_empty() || program().is_none() {
+            return vec![];
+        }
+        let asked = self.symptom.as_deref();
+        let of = |symptom: Option<&str>| [true, false].map(|is_own| self.slot(symptom, is_own));
+        let all = if asked.is_some() { [of(None), of(asked)].concat() } else { of(None).to_vec() };
+        let is_held = |slot: &String| self.member.pages.slots.get(&(id, slot.clone())).is_some();
+        if all.iter().any(is_held) { vec![] } else { all }
+    }
+
+    /// Where the page is held of the case as it is now.
+    pub async fn of(self, s: &mut Scope, id: Uuid) -> Result<PageSlot, PageError> {
+        let now = s.case_and_pages_now(id, self.slots(id)).await?;
+        Ok(PageSlot::new(self, now))
+    }
+
+    /// The same, and the vehicle of the case with so many of its latest other cases.
+    pub async fn with_vehicle(self, s: &mut Scope, id: Uuid, most: i64) -> Result<(PageSlot, Option<VehicleGlance>), PageError> {
+        let (now, vehicle) = s.case_and_vehicle_now(id, self.slots(id), most).await?;
+        Ok((PageSlot::new(self, now), vehicle))
+    }
+}
+
+/// Where a page of a case is held.
+pub struct PageSlot {
+    question: PageQuestion,
+    now: CaseNow,
+    /// The symptom that was asked for, where it is another than the case's own.
+    symptom: Option<String>,
+    /// What was read beside the case.
+    beside: String,
+    until: Option<Timestamp>,
+    /// Whether it is held in memory alone: it shows what is under way, or was asked for a symptom that somebody made up.
+    is_passing: bool,
+}
+
+impl PageSlot {
+    fn new(question: PageQuestion, now: CaseNow) -> Self {
+        let symptom = question.symptom.clone().filter(|s| Some(s.as_str()) != now.about());
+        let is_passing = now.task.as_ref().is_some_and(AnalysisTask::is_open);
+        Self { question, now, symptom, beside: String::new(), until: None, is_passing }
+    }
+
+    /// What was read beside the case and is shown.
+    pub fn beside(mut self, shown: impl Debug) -> Self {
+        self.beside = format!("{shown:?}");
         self
     }
 
@@ -143,22 +199,20 @@ impl PageSlot {
     }
 
     fn key(&self) -> PageKey {
-        let p = &self.member.person;
-        let may = Act::ALL.map(|act| if p.role().may(act) { '1' } else { '0' }).iter().collect::<String>();
-        let is_own = self.now.last.as_ref().is_some_and(|e| e.person == p.name);
-        let slot = format!("{} {:?} {} {may} {is_own} {:?}", self.page, self.symptom, p.theme, self.name);
+        let is_own = self.now.last.as_ref().is_some_and(|e| e.person == self.question.member.person.name);
+        let slot = self.question.slot(self.symptom.as_deref(), is_own);
         let shows = format!("{:?} {:?} {:?} {}", self.now.state(), self.now.task, self.now.last, self.beside);
         PageKey { case: self.now.id, slot, state: Sha256::digest(shows).into() }
     }
 
     /// The key in memory.
     fn held_key(&self, key: &PageKey) -> [u8; 32] {
-        Sha256::digest(format!("{key:?} {}", self.asked)).into()
+        Sha256::digest(format!("{key:?} {}", self.question.asked)).into()
     }
 
     /// What a kept page shows: by this program, for it is another's that another one made.
     fn kept_key(&self, key: &PageKey) -> Option<PageKey> {
-        let program = program().filter(|_| self.asked.is_empty() && self.until.is_none() && !self.is_passing)?;
+        let program = program().filter(|_| self.question.asked.is_empty() && self.until.is_none() && !self.is_passing)?;
         Some(PageKey { state: Sha256::new().chain_update(key.state).chain_update(program).finalize().into(), ..key.clone() })
     }
 
@@ -166,14 +220,14 @@ impl PageSlot {
     pub async fn held(&self, s: &mut Scope) -> Result<Option<Page>, PageError> {
         let key = self.key();
         let is_now = |page: &HeldPage| page.until.is_none_or(|t| Timestamp::now() < t);
-        if let Some(page) = self.member.pages.held.get(&self.held_key(&key)).filter(is_now) {
+        if let Some(page) = self.question.member.pages.held.get(&self.held_key(&key)).filter(is_now) {
             return Ok(Some(Html(page.body)));
         }
         let Some(kept) = self.kept_key(&key) else { return Ok(None) };
-        let Some(html) = s.kept_page(&kept).await? else { return Ok(None) };
+        let Some(html) = s.kept_page(&self.now, &kept).await? else { return Ok(None) };
         let page = HeldPage { body: Bytes::from(html), until: None };
-        if !self.member.ahead {
-            self.member.pages.held.insert(self.held_key(&key), page.clone());
+        if !self.question.member.ahead {
+            self.question.member.pages.hold(&key, self.held_key(&key), page.clone());
         }
         Ok(Some(Html(page.body)))
     }
@@ -202,16 +256,17 @@ impl PageSlot {
         let body = Bytes::from(text);
         let key = self.key();
         let kept = self.kept_key(&key);
-        let is_ahead = self.member.ahead;
+        let is_ahead = self.question.member.ahead;
         if !is_ahead {
-            self.member.pages.held.insert(self.held_key(&key), HeldPage { body: body.clone(), until: self.until });
+            let page = HeldPage { body: body.clone(), until: self.until };
+            self.question.member.pages.hold(&key, self.held_key(&key), page);
             if !self.is_passing {
-                self.member.pages.ahead().want(self.now.id, &self.member.person);
+                self.question.member.pages.ahead().want(self.now.id, &self.question.member.person);
             }
         }
         if let Some(kept) = kept {
             let (store, workshop, stamp, html) =
-                (self.member.store().clone(), self.member.person.workshop_id, self.now.state().0, body.clone());
+                (self.question.member.store().clone(), self.question.member.person.workshop_id, self.now.state().0, body.clone());
             tokio::spawn(async move {
                 if let Err(e) = store.keep_page(workshop, &kept, stamp, &html).await {
                     tracing::debug!(error = %e, "a page was not kept; it is made again");
@@ -228,14 +283,11 @@ pub async fn beside<R: Send + 'static>(work: impl FnOnce() -> R + Send + 'static
 }
 
 impl Member {
-    /// Where a page of a case is held, for those who see it as this person does: what else it shows than the case, what is under way and
-    /// what can be taken back is said by [`PageSlot::asked`], [`PageSlot::beside`], [`PageSlot::by_name`], [`PageSlot::passing`] and
+    /// A page of a case, for those who see it as this person does. What else it shows than the case, what is under way and what can be
+    /// taken back is said by [`PageQuestion::asked`], [`PageQuestion::by_name`], [`PageSlot::beside`], [`PageSlot::passing`] and
     /// [`PageSlot::until`].
-    pub fn page_slot(&self, now: CaseNow, page: &'static str, symptom: Option<&str>) -> PageSlot {
-        let symptom = symptom.filter(|s| Some(*s) != now.about()).map(String::from);
-        let is_passing = now.task.as_ref().is_some_and(AnalysisTask::is_open);
+    pub fn page(&self, page: &'static str, symptom: Option<&str>) -> PageQuestion {
         let none = String::new;
-        let (member, asked, beside, name) = (self.clone(), none(), none(), none());
-        PageSlot { member, now, page, symptom, asked, beside, name, until: None, is_passing }
+        PageQuestion { member: self.clone(), page, symptom: symptom.map(String::from), asked: none(), name: none() }
     }
 }

@@ -43,9 +43,13 @@ async fn an_unfiltered_query_as_one_workshop_sees_no_row_of_the_other() {
     s.commit().await.unwrap();
     let page = PageKey { case: id, slot: "decide".into(), state: [0; 32] };
     // Its analysis is under way: the state that was read may be over by now.
-    while g.store.scope(g.a).await.unwrap().kept_page(&page).await.unwrap().is_none() {
-        let stamp = g.store.scope(g.a).await.unwrap().case_now(id).await.unwrap().state().0;
-        g.store.keep_page(g.a, &page, stamp, b"a page").await.unwrap();
+    loop {
+        let mut s = g.store.scope(g.a).await.unwrap();
+        let now = s.case_now(id).await.unwrap();
+        g.store.keep_page(g.a, &page, now.state().0, b"a page").await.unwrap();
+        if s.kept_page(&now, &page).await.unwrap().is_some() {
+            break;
+        }
     }
     let pool = g.store.pool();
     let all: Vec<String> = sqlx::query_scalar(

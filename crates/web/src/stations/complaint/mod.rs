@@ -109,8 +109,8 @@ struct ComplaintPage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     // Each of its cases fills a line at least.
-    let (now, vehicle) = s.case_and_vehicle_now(id, LIFE_SHOWN as i64).await?;
-    let mut slot = m.page_slot(now, "complaint", w.s.as_deref()).beside(&vehicle);
+    let (slot, vehicle) = m.page("complaint", w.s.as_deref()).with_vehicle(&mut s, id, LIFE_SHOWN as i64).await?;
+    let mut slot = slot.beside(&vehicle);
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

@@ -245,7 +245,7 @@ fn sentence(k: &LoadedCase, a: &SymptomAnswer) -> String {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     // What decisions rested on is kept by edits: it changes with the case.
-    let mut slot = m.page_slot(s.case_now(id).await?, "decide", w.s.as_deref());
+    let mut slot = m.page("decide", w.s.as_deref()).of(&mut s, id).await?;
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

@@ -154,7 +154,7 @@ fn quick_looks(k: &LoadedCase, open: &OpenSymptom<'_>, steps: &[InspectionStep])
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichStep>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let asked = WhichStep { s: None, ..w.clone() };
-    let mut slot = m.page_slot(s.case_now(id).await?, "lift", w.s.as_deref()).asked(&asked).by_name();
+    let mut slot = m.page("lift", w.s.as_deref()).asked(&asked).by_name().of(&mut s, id).await?;
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

@@ -91,7 +91,7 @@ struct MeasurePage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(q): Query<Asked>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let asked = Asked { s: None, ..q.clone() };
-    let mut slot = m.page_slot(s.case_now(id).await?, "measure", q.s.as_deref()).asked(&asked);
+    let mut slot = m.page("measure", q.s.as_deref()).asked(&asked).of(&mut s, id).await?;
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

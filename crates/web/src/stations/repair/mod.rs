@@ -103,7 +103,7 @@ pub(crate) struct WhichRepair {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<WhichRepair>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let mut slot = m.page_slot(s.case_now(id).await?, "repair", w.s.as_deref()).asked(&(w.r.clone(), w.back.clone()));
+    let mut slot = m.page("repair", w.s.as_deref()).asked(&(w.r.clone(), w.back.clone())).of(&mut s, id).await?;
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }

@@ -227,15 +227,11 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let now = s.case_now(id).await?;
+    let asked = (Asked { s: None, ..a.clone() }, look.clone());
+    let slot = m.page("road", a.s.as_deref()).asked(&asked).of(&mut s, id).await?;
     let (waiting, drive) = (s.incoming_of(id).await?, s.open_drive(id).await?);
     // Samples and maps are of their run, which is never another's.
-    let asked = (Asked { s: None, ..a.clone() }, look.clone());
-    let mut slot = m
-        .page_slot(now, "road", a.s.as_deref())
-        .asked(&asked)
-        .beside((&waiting, &drive))
-        .passing(drive.is_some() || !waiting.is_empty());
+    let mut slot = slot.beside((&waiting, &drive)).passing(drive.is_some() || !waiting.is_empty());
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);
     }
