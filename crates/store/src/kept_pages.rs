@@ -39,8 +39,8 @@ impl KeptPages {
     /// From a row with [`PAGES_BESIDE`].
     pub fn read(row: &PgRow, asked: Vec<String>) -> Result<Self, StoreError> {
         let slots: Option<Vec<String>> = row.try_get("slots")?;
-        let (states, bodies): (Option<Vec<Vec<u8>>>, Option<Vec<Vec<u8>>>) = (row.try_get("states")?, row.try_get("bodies")?);
-        let pages = states.unwrap_or_default().into_iter().zip(bodies.unwrap_or_default());
+        let list = |name: &str| row.try_get::<Option<Vec<Vec<u8>>>, _>(name).map(Option::unwrap_or_default);
+        let pages = list("states")?.into_iter().zip(list("bodies")?);
         let found = slots.unwrap_or_default().into_iter().zip(pages).map(|(slot, (state, body))| (slot, state, body)).collect();
         Ok(Self { asked, found })
     }
