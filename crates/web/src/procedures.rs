@@ -16,11 +16,13 @@ use axum::{Form, Router};
 use baricord_core::error::Problem;
 use baricord_core::permission::Act;
 use baricord_core::repair::entry_form::{ADDED_ROLES, AddedStep, EntryFastener, EntryForm, EntryStep, list_words};
-use baricord_core::repair::own_procedures::{OwnProcedure, another_way, is_added_way, left_out, shipped_entries, shipped_entry};
+use baricord_core::repair::own_procedures::{
+    OwnProcedure, another_way, entry_text, entry_words, left_out, shipped_entries, stands_over,
+};
 use baricord_core::repair::procedures::STEP_CAUTIONS;
 use baricord_core::typed_input::across_flats_mm;
 use serde::Deserialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 /// A step of a form.
 struct StepFields {
@@ -76,25 +78,6 @@ struct ProceduresPage {
 struct Which {
     #[serde(default)]
     e: Option<String>,
-}
-
-/// Whether an entry ships: a workshop's own stands in its place, not beside it.
-fn stands_over(key: &str) -> bool {
-    !is_added_way(key) && shipped_entry(key).is_some()
-}
-
-/// What an entry is called: a way that a workshop added has what differs behind the name of the entry that it stands beside.
-fn words_of(key: &str, own: &BTreeMap<String, OwnProcedure>) -> String {
-    // What no longer ships is still there to be read and taken out.
-    let words = shipped_entry(key).map_or_else(|| key.to_string(), |e| e.words.clone());
-    let differs = own.get(key).filter(|_| is_added_way(key)).and_then(|o| EntryForm::read(&o.text).ok()?.way);
-    differs.map_or(words.clone(), |d| format!("{words}: {d}"))
-}
-
-/// The text of an entry as this workshop has it.
-fn text_of(key: &str, own: &BTreeMap<String, OwnProcedure>) -> Option<String> {
-    let ships = || shipped_entry(key).filter(|_| stands_over(key)).map(|e| e.text.clone());
-    own.get(key).map(|o| o.text.clone()).or_else(ships)
 }
 
 /// What a form shows of an entry.
@@ -187,7 +170,7 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
     let own = &k.overrides().procedures;
     let open = match &w.e {
         Some(key) => {
-            let text = text_of(key, own).ok_or(PageError::NotFound)?;
+            let text = entry_text(own, key).ok_or(PageError::NotFound)?.to_string();
             let mine = own.get(key).cloned();
             let is_own = mine.is_some();
             let mine = mine.unwrap_or_else(|| OwnProcedure { text, ..OwnProcedure::default() });
@@ -195,7 +178,7 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
             let (lists, fasteners) = EntryForm::read(&mine.text).map(|form| fields(&form)).unwrap_or_default();
             Some(OpenEntry {
                 key: key.clone(),
-                words: words_of(key, own),
+                words: entry_words(own, key),
                 lists,
                 fasteners,
                 text: mine.text,
@@ -218,7 +201,7 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
         can_write: m.person.role().may(Act::ChangeKnowledge),
         units: list("unit."),
         works: list("procedure."),
-        added: own.keys().filter(|key| !stands_over(key)).map(|key| (key.clone(), words_of(key, own))).collect(),
+        added: own.keys().filter(|key| !stands_over(key)).map(|key| (key.clone(), entry_words(own, key))).collect(),
         open,
         roles: ADDED_ROLES,
         cautions: STEP_CAUTIONS.iter().filter_map(|c| Some((*c, k.caution(c)?.head.clone()))).collect(),
@@ -229,27 +212,25 @@ async fn show(m: Member, Query(w): Query<Which>) -> Result<ProceduresPage, PageE
 async fn save(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirect, PageError> {
     let f = FormFields::metric(f);
     let entry = f.need("entry", "the entry")?.to_string();
-    let added = f.text("differs").map(|differs| another_way(&entry, differs)).transpose()?;
-    let is_added = added.is_some();
-    let (key, beside) = added.map_or((entry, None), |(key, text)| (key, Some(text)));
-    let written = beside.or_else(|| f.text("text").map(|t| t.replace("\r\n", "\n")));
     let back = f.text("back") == Some("yes");
-    let to = if back { "/knowledge/procedures".to_string() } else { format!("/knowledge/procedures?e={}", segment(&key)) };
+    let mut at = entry.clone();
     change_overrides(&m, |h| {
         if back {
-            h.procedures.remove(&key);
+            h.procedures.remove(&entry);
             return Ok(());
         }
-        if is_added && h.procedures.contains_key(&key) {
-            return Err(Problem::new("already", "there is a way of these words: it is changed where it stands").field("differs"));
-        }
-        let text = match written {
-            Some(text) => text,
-            None => {
+        let text = match (f.text("differs"), f.text("text")) {
+            (Some(differs), _) => {
+                let (key, text) = another_way(&h.procedures, &entry, differs)?;
+                at = key;
+                text
+            }
+            (None, Some(text)) => text.replace("\r\n", "\n"),
+            (None, None) => {
                 let gone = || Problem::new("unknown-procedure", "there is no such entry (any more)").field("entry");
-                let now = text_of(&key, &h.procedures).ok_or_else(gone)?;
+                let now = entry_text(&h.procedures, &entry).ok_or_else(gone)?;
                 let (form, step) = entry_of(&f)?;
-                form.write(&now, step.as_ref())?
+                form.write(now, step.as_ref())?
             }
         };
         let own = OwnProcedure {
@@ -257,11 +238,12 @@ async fn save(m: Member, Form(f): Form<Vec<(String, String)>>) -> Result<Redirec
             school: f.need("school", "whose school it follows")?.into(),
             why: f.need("why", "why it is done so here")?.into(),
         };
-        h.procedures.insert(key.clone(), own);
+        h.procedures.insert(at.clone(), own);
         Ok(())
     })
     .await?;
-    Ok(Redirect::to(&to))
+    let to = if back { String::new() } else { format!("?e={}", segment(&at)) };
+    Ok(Redirect::to(&format!("/knowledge/procedures{to}")))
 }
 
 /// Routes of the procedures.

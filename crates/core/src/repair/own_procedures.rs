@@ -1,7 +1,7 @@
 //! How a workshop does a thing itself: an entry of the procedures in its own words, with the school that it follows and why. It stands
 //! before the entry that ships, and is taken back by being taken out.
 
-use super::entry_form::{EntryName, as_way, name_of_words};
+use super::entry_form::{EntryForm, EntryName, as_way, name_of_words};
 use super::procedures::{Procedures, SHIPPED};
 use crate::error::Problem;
 use serde::{Deserialize, Serialize};
@@ -105,18 +105,46 @@ pub fn is_added_way(key: &str) -> bool {
     key.contains(ADDED)
 }
 
-/// Another way to the same end, to be changed from there: its key, and the text of the entry under the name of the way.
+/// Whether an entry ships: a workshop's own stands in its place, not beside it.
+pub fn stands_over(key: &str) -> bool {
+    !is_added_way(key) && shipped_entry(key).is_some()
+}
+
+/// The text of an entry as a workshop has it; none where there is no such entry.
+pub fn entry_text<'a>(own: &'a BTreeMap<String, OwnProcedure>, key: &str) -> Option<&'a str> {
+    let ships = || shipped_entry(key).filter(|_| stands_over(key)).map(|e| e.text.as_str());
+    own.get(key).map(|o| o.text.as_str()).or_else(ships)
+}
+
+/// What an entry is called: another way has what differs behind the name of the entry that it stands beside. What no longer ships is
+/// called by its key.
+pub fn entry_words(own: &BTreeMap<String, OwnProcedure>, key: &str) -> String {
+    let words = shipped_entry(key).map_or(key, |e| e.words.as_str());
+    let differs = own.get(key).filter(|_| is_added_way(key)).and_then(|o| EntryForm::read(&o.text).ok()?.way);
+    differs.map_or(words.to_string(), |d| format!("{words}: {d}"))
+}
+
+/// Another way to the same end, to be changed from there: its key, and the text of the entry, as the workshop has it, under the name of
+/// the way.
 ///
 /// # Errors
-/// `unknown-procedure` at `entry`; `missing` at `differs`.
-pub fn another_way(key: &str, differs: &str) -> Result<(String, String), Problem> {
-    let Some(base) = shipped_entry(key).filter(|e| e.key == key) else { return Err(unknown(key)) };
+/// `unknown-procedure` at `entry`; `missing`, `too-long` or `already` at `differs`.
+pub fn another_way(own: &BTreeMap<String, OwnProcedure>, key: &str, differs: &str) -> Result<(String, String), Problem> {
+    let refused = |code: &str, why: &str| Err(Problem::new(code, why).field("differs"));
+    let Some(text) = entry_text(own, key).filter(|_| stands_over(key)) else { return Err(unknown(key)) };
     let words = name_of_words(differs);
     if words.is_empty() {
-        return Err(Problem::new("missing", "say what differs in this way").field("differs"));
+        return refused("missing", "say what differs in this way");
+    }
+    if differs.len() > MAX_WORDS {
+        return refused("too-long", &format!("what differs has more than {MAX_WORDS} letters"));
     }
     let id = format!("own-{words}");
-    Ok((format!("{key}.{id}"), as_way(&base.text, &id, differs)?))
+    let added = format!("{key}.{id}");
+    if own.contains_key(&added) {
+        return refused("already", "there is a way that begins with these words: it is changed where it stands");
+    }
+    Ok((added, as_way(text, &id, differs)?))
 }
 
 fn unknown(key: &str) -> Problem {
@@ -224,11 +252,11 @@ mod tests {
     fn a_way_of_a_workshops_own_stands_beside_the_usual_one_and_is_worked_by_where_it_is_chosen() {
         let differs = "By the small press, on the bench";
         for e in shipped_entries() {
-            let (key, text) = another_way(&e.key, differs).unwrap();
-            assert!(is_added_way(&key) && shipped_entry(&key).unwrap().key == e.key);
+            let (key, text) = another_way(&BTreeMap::new(), &e.key, differs).unwrap();
+            assert!(is_added_way(&key) && !stands_over(&key) && shipped_entry(&key).unwrap().key == e.key);
             own(&key, &text).over(builtin()).unwrap_or_else(|p| panic!("{key}: {}", p.message));
         }
-        let (key, text) = another_way("procedure.joint-grease", differs).unwrap();
+        let (key, text) = another_way(&BTreeMap::new(), "procedure.joint-grease", differs).unwrap();
         assert_eq!(key, "procedure.joint-grease.own-by-the-small-press");
         let text = text.replace("until fresh grease shows at all four caps", "two strokes only, by the house rule");
         let k = own(&key, &text).over(builtin()).unwrap();
@@ -241,7 +269,7 @@ mod tests {
         case.repairs[0].way = Some("own-by-the-small-press".into());
         assert!(says(&case));
         // A unit that comes off another way.
-        let (key, text) = another_way(WHEEL, differs).unwrap();
+        let (key, text) = another_way(&BTreeMap::new(), WHEEL, differs).unwrap();
         let k = own(&key, &text.replace("Break the wheel nuts loose by", "By the house rule break loose by"))
             .over(builtin())
             .unwrap();
@@ -256,7 +284,7 @@ mod tests {
 
     #[test]
     fn an_entry_keeps_its_name_so_that_none_stands_before_another_by_chance() {
-        let (key, text) = another_way("procedure.cross-joint", "At the bench").unwrap();
+        let (key, text) = another_way(&BTreeMap::new(), "procedure.cross-joint", "At the bench").unwrap();
         let refused = |key: &str, text: &str| own(key, text).over(builtin()).unwrap_err();
         for odd in
             [text.replace("cross-joint-own-at-the-bench", "cross-joint"), text.replace("\"own-at-the-bench\"", "\"own-other\"")]
@@ -268,8 +296,21 @@ mod tests {
         let shipped = &shipped_entry(&key).unwrap().text;
         assert_eq!(refused(&key, shipped).code, "bad-procedure");
         assert_eq!(refused("procedure.none.own-x", &text).code, "unknown-procedure");
-        assert_eq!(another_way(&key, "Once more").unwrap_err().code, "unknown-procedure");
-        assert_eq!(another_way("procedure.cross-joint", " – ").unwrap_err().field.as_deref(), Some("differs"));
+        assert_eq!(another_way(&BTreeMap::new(), &key, "Once more").unwrap_err().code, "unknown-procedure");
+        let none = BTreeMap::new();
+        for (differs, code) in [(" – ".to_string(), "missing"), ("long ".repeat(100), "too-long")] {
+            let p = another_way(&none, "procedure.cross-joint", &differs).unwrap_err();
+            assert_eq!((p.code.as_str(), p.field.as_deref()), (code, Some("differs")));
+        }
+        // It begins with the entry as the workshop has it, and is not added twice.
+        let changed =
+            own("procedure.cross-joint", &shipped_entry(&key).unwrap().text.replacen("{at}", "{at} by the house rule", 1));
+        let mut all = changed.procedures;
+        let (key, text) = another_way(&all, "procedure.cross-joint", "At the bench").unwrap();
+        assert!(text.contains("by the house rule"));
+        all.extend(own(&key, &text).procedures);
+        assert_eq!(entry_words(&all, &key), "cross joint: At the bench");
+        assert_eq!(another_way(&all, "procedure.cross-joint", "at the bench").unwrap_err().code, "already");
     }
 
     #[test]
