@@ -1,11 +1,8 @@
 //! What a case comes to: weighed once for each state of the case and of the knowledge, off the threads that serve, kept as a row, and
 //! held in memory for those who look again.
 
-use crate::analysis_tasks::AnalysisTask;
+use crate::case_now::{CaseNow, CaseState};
 use crate::cases::StoredCase;
-use crate::events::LastEvent;
-use crate::kept_pages::{KeptPages, PAGES_BESIDE};
-use crate::vehicles::{VehicleGlance, cases_beside};
 use crate::workshop_knowledge::SharedKnowledge;
 use crate::{Scope, Store, StoreError};
 use baricord_core::analysis::Analysis;
@@ -17,8 +14,6 @@ use flate2::read::ZlibDecoder;
 use flate2::write::ZlibEncoder;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
-use sqlx::Row;
-use sqlx::postgres::PgRow;
 use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::sync::Arc;
@@ -70,41 +65,6 @@ impl AssessedCase {
     pub fn state(&self) -> (Uuid, &str) {
         (self.stamp, self.knowledge.version())
     }
-}
-
-/// The state in which a case is now, with what stands beside it on every page; the case itself is not read yet.
-#[derive(Debug)]
-pub struct CaseNow {
-    /// The case.
-    pub id: Uuid,
-    state: StateRow,
-    about: Option<String>,
-    /// Pages that were asked for with it.
-    pub(crate) kept: KeptPages,
-    /// The latest analysis of its recordings.
-    pub task: Option<AnalysisTask>,
-    /// The latest thing that was done to it and stands.
-    pub last: Option<LastEvent>,
-}
-
-impl CaseNow {
-    /// Names the state, as [`AssessedCase::state`] does.
-    pub fn state(&self) -> (Uuid, &str) {
-        (self.state.stamp, self.state.knowledge.version())
-    }
-
-    /// The symptom that its pages are about where none is asked for; none where it has not been weighed in this state.
-    pub fn about(&self) -> Option<&str> {
-        self.about.as_deref().filter(|_| self.state.weighed_by == self.state.knowledge.version())
-    }
-}
-
-/// Of which state of a case, and by what, it is weighed.
-#[derive(Debug)]
-struct StateRow {
-    stamp: Uuid,
-    weighed_by: String,
-    knowledge: SharedKnowledge,
 }
 
 /// What is held in memory.
@@ -176,7 +136,7 @@ impl Scope {
         .await?;
         let (stamp, weighed_by, house) = row.ok_or(StoreError::NotFound)?;
         let knowledge = self.knowledge_of(&house)?;
-        self.assessed_in(id, &StateRow { stamp, weighed_by, knowledge }).await
+        self.assessed_in(id, &CaseState { stamp, weighed_by, knowledge }).await
     }
 
     /// A case in the state that was read before, with what it comes to.
@@ -184,72 +144,7 @@ impl Scope {
         self.assessed_in(now.id, &now.state).await
     }
 
-    /// The state of a case of this workshop with what stands beside it on every page, at one glance; [`StoreError::NotFound`] where there is none.
-    pub async fn case_now(&mut self, id: Uuid) -> Result<CaseNow, StoreError> {
-        self.case_and_pages_now(id, vec![]).await
-    }
-
-    /// The same with the pages that are kept in some slots, to be asked for by [`Scope::kept_page`].
-    pub async fn case_and_pages_now(&mut self, id: Uuid, slots: Vec<String>) -> Result<CaseNow, StoreError> {
-        Ok(self.case_row_now(id, 0, slots).await?.0)
-    }
-
-    /// The same with the vehicle of the case and its latest other cases.
-    pub async fn case_and_vehicle_now(
-        &mut self,
-        id: Uuid,
-        slots: Vec<String>,
-        most: i64,
-    ) -> Result<(CaseNow, Option<VehicleGlance>), StoreError> {
-        let (now, row) = self.case_row_now(id, most, slots).await?;
-        let vehicle = self.vehicle_beside(&row, &now.state.knowledge).await?;
-        Ok((now, vehicle))
-    }
-
-    /// The vehicle is read for `most` of its other cases, if any are wanted.
-    async fn case_row_now(&mut self, id: Uuid, most: i64, slots: Vec<String>) -> Result<(CaseNow, PgRow), StoreError> {
-        let sql = format!(
-            "SELECT c.stamp, c.weighed_by, CASE WHEN c.about_stamp = c.stamp THEN c.about END AS about, w.house, t.id AS task_id, t.state, t.progress, t.what AS doing, t.problem,
-                    u.id AS last_id, u.person, u.what, v.id AS vehicle_id, v.name AS vehicle_name, v.changes, o.others, k.*
-             FROM case_file c JOIN workshop w ON w.id = c.workshop_id
-             LEFT JOIN LATERAL (
-               SELECT id, state, progress, what, problem FROM analysis_task
-               WHERE case_id = c.id AND workshop_id = c.workshop_id AND drive_id IS NULL ORDER BY created_at DESC, id DESC LIMIT 1) t ON true
-             LEFT JOIN LATERAL (
-               SELECT e.id, e.person, e.what FROM case_event e
-               WHERE e.case_id = c.id AND e.workshop_id = c.workshop_id AND e.takes_back IS NULL AND NOT e.was_undone AND e.sequence > 1
-                 AND NOT EXISTS (SELECT 1 FROM case_event b WHERE b.case_id = e.case_id AND b.takes_back = e.id)
-               ORDER BY e.sequence DESC LIMIT 1) u ON true
-             LEFT JOIN vehicle v ON $3 > 0 AND v.id = c.vehicle_id AND v.workshop_id = c.workshop_id
-             LEFT JOIN LATERAL ({}) o ON $3 > 0
-             LEFT JOIN LATERAL ({PAGES_BESIDE}) k ON cardinality($4) > 0
-             WHERE c.id = $1 AND c.workshop_id = $2",
-            cases_beside()
-        );
-        let row = sqlx::query(&sql).bind(id).bind(self.workshop()).bind(most).bind(&slots).fetch_optional(&mut *self.tx).await?;
-        let row = row.ok_or(StoreError::NotFound)?;
-        let task = match row.try_get("task_id")? {
-            Some(id) => Some(AnalysisTask {
-                id,
-                state: row.try_get("state")?,
-                progress: row.try_get("progress")?,
-                what: row.try_get("doing")?,
-                problem: row.try_get("problem")?,
-            }),
-            None => None,
-        };
-        let last = match row.try_get("last_id")? {
-            Some(id) => Some(LastEvent { id, person: row.try_get("person")?, what: row.try_get("what")? }),
-            None => None,
-        };
-        let (stamp, weighed_by) = (row.try_get("stamp")?, row.try_get("weighed_by")?);
-        let knowledge = self.knowledge_of(row.try_get("house")?)?;
-        let state = StateRow { stamp, weighed_by, knowledge };
-        let kept = KeptPages::read(&row, slots)?;
-        Ok((CaseNow { id, state, about: row.try_get("about")?, kept, task, last }, row))
-    }
-
-    async fn assessed_in(&mut self, id: Uuid, state: &StateRow) -> Result<Arc<AssessedCase>, StoreError> {
+    async fn assessed_in(&mut self, id: Uuid, state: &CaseState) -> Result<Arc<AssessedCase>, StoreError> {
         let (stamp, weighed_by, knowledge) = (state.stamp, state.weighed_by.as_str(), state.knowledge.clone());
         let key = (stamp, knowledge.version().to_string());
         if let Some(held) = self.store.assessments.cases.get(&key) {

@@ -1,6 +1,6 @@
 //! Pages of cases as they were rendered: found again by whoever looks next, also after the program was started again.
 
-use crate::assessments::CaseNow;
+use crate::case_now::CaseNow;
 use crate::{Scope, Store, StoreError};
 use lz4_flex::block::{compress_prepend_size, decompress, uncompressed_size};
 use sqlx::Row;
@@ -23,10 +23,6 @@ pub struct PageKey {
     pub state: [u8; 32],
 }
 
-/// Pages of a case `c` in the slots `$4`, as lists side by side.
-pub(crate) const PAGES_BESIDE: &str = "SELECT array_agg(slot) AS slots, array_agg(state) AS states, array_agg(body) AS bodies
-     FROM case_page WHERE case_id = c.id AND workshop_id = c.workshop_id AND slot = ANY($4)";
-
 /// What was found in the slots that were asked for.
 #[derive(Debug)]
 pub(crate) struct KeptPages {
@@ -36,12 +32,14 @@ pub(crate) struct KeptPages {
 }
 
 impl KeptPages {
-    /// From a row with [`PAGES_BESIDE`].
-    pub fn read(row: &PgRow, asked: Vec<String>) -> Result<Self, StoreError> {
-        let slots: Option<Vec<String>> = row.try_get("slots")?;
-        let list = |name: &str| row.try_get::<Option<Vec<Vec<u8>>>, _>(name).map(Option::unwrap_or_default);
-        let pages = list("states")?.into_iter().zip(list("bodies")?);
-        let found = slots.unwrap_or_default().into_iter().zip(pages).map(|(slot, (state, body))| (slot, state, body)).collect();
+    /// From rows with a slot, its state and its page each, where any were asked for.
+    pub fn read(rows: &[PgRow], asked: Vec<String>) -> Result<Self, StoreError> {
+        let mut found = vec![];
+        for row in rows.iter().filter(|_| !asked.is_empty()) {
+            if let Some(slot) = row.try_get("slot")? {
+                found.push((slot, row.try_get("page_state")?, row.try_get("body")?));
+            }
+        }
         Ok(Self { asked, found })
     }
 }

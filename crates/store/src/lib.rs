@@ -8,17 +8,20 @@
 //! | [`cases`] | the documents as they are now, and what the board shows of them |
 //! | [`case_life`] | which cases are put away or deleted |
 //! | [`assessments`], [`kept_pages`] | what each case comes to, weighed once; its pages, rendered once |
+//! | [`case_now`] | a case at one glance: its state, and what a page shows beside it |
 //! | [`workshop_knowledge`] | a workshop's own changes of the knowledge, and the knowledge that they make |
 //! | [`events`] | what was done to each case, edit by edit |
 //! | [`recordings`], [`incoming`] | samples and files; files on their way in |
 //! | [`analysis_tasks`], [`drives`] | analyses under way; what a recorder measures on the road |
 //! | [`vehicles`] | a vehicle over many cases |
 //! | [`people`], [`tokens`], [`opinions`] | who may sign in, what their programs sign in with, links for second opinions |
+//! | [`per_request`] | one transaction for who asks and for what they ask |
 //! | [`watch`] | who hears when something of a case moves |
 
 pub mod analysis_tasks;
 pub mod assessments;
 pub mod case_life;
+pub mod case_now;
 pub mod cases;
 pub mod drives;
 pub mod events;
@@ -26,6 +29,7 @@ pub mod incoming;
 pub mod kept_pages;
 pub mod opinions;
 pub mod people;
+pub mod per_request;
 pub mod recordings;
 mod roles;
 pub mod tokens;
@@ -187,26 +191,30 @@ impl Store {
 
     /// The pool: for sessions and for tests.
     pub fn pool(&self) -> &PgPool {
+        per_request::let_go();
         &self.pool
     }
 
     /// Starts work for a workshop.
     pub async fn scope(&self, workshop: Uuid) -> Result<Scope, StoreError> {
+        if let Some(begun) = per_request::taken(workshop) {
+            return Ok(begun);
+        }
         // Both at once: each page begins with it.
-        let begin = format!("BEGIN; SELECT set_config('app.workshop', '{workshop}', true)");
-        let tx = self.pool.begin_with(begin).await?;
+        let begin = format!("BEGIN; SET LOCAL app.workshop = '{workshop}'");
+        let tx = self.pool().begin_with(begin).await?;
         Ok(Scope { tx, workshop, store: self.clone() })
     }
 
     /// Whether the database answers.
     pub async fn ping(&self) -> Result<(), StoreError> {
-        sqlx::query("SELECT 1").execute(&self.pool).await?;
+        sqlx::query("SELECT 1").execute(self.pool()).await?;
         Ok(())
     }
 
     /// Whether no workshop is kept yet.
     pub async fn is_empty(&self) -> Result<bool, StoreError> {
-        let has: bool = sqlx::query_scalar("SELECT has_workshop()").fetch_one(&self.pool).await?;
+        let has: bool = sqlx::query_scalar("SELECT has_workshop()").fetch_one(self.pool()).await?;
         Ok(!has)
     }
 }

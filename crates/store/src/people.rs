@@ -1,6 +1,6 @@
 //! Who may sign in. Passwords are kept as Argon2 hashes only.
 
-use crate::{Scope, Store, StoreError};
+use crate::{Scope, Store, StoreError, per_request};
 use argon2::password_hash::phc::PasswordHash;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use baricord_core::error::Problem;
@@ -110,9 +110,19 @@ impl Store {
             .await?)
     }
 
-    /// The person of a session.
+    /// The person of a session. What they ask for next in the same request goes by the transaction in which they were found.
     pub async fn person(&self, id: Uuid) -> Result<Option<Person>, StoreError> {
-        Ok(sqlx::query_as(&format!("SELECT {COLUMNS} FROM person_of_session($1)")).bind(id).fetch_optional(self.pool()).await?)
+        if !per_request::may_leave() {
+            let sql = format!("SELECT {COLUMNS} FROM person_of_session($1)");
+            return Ok(sqlx::query_as(&sql).bind(id).fetch_optional(self.pool()).await?);
+        }
+        let sql = format!("SELECT {COLUMNS}, set_config('app.workshop', workshop_id::text, true) FROM person_of_session($1)");
+        let mut tx = self.pool().begin().await?;
+        let person: Option<Person> = sqlx::query_as(&sql).bind(id).fetch_optional(&mut *tx).await?;
+        if let Some(p) = &person {
+            per_request::leave(Scope { tx, workshop: p.workshop_id, store: self.clone() });
+        }
+        Ok(person)
     }
 
     /// Workshops that are called so, capitals or not.

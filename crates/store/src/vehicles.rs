@@ -81,13 +81,13 @@ struct CaseBeside {
     weighed_by: String,
 }
 
-/// The latest `$3` other cases of the vehicle of a case `c`, as one value.
-pub(crate) fn cases_beside() -> String {
+/// The latest other cases of the vehicle of a case `c`, as many as a parameter says, as one value.
+pub(crate) fn cases_beside(most: &str) -> String {
     format!(
         "SELECT coalesce(json_agg(json_build_object('id', o.id, 'stamp', o.stamp, 'opened', o.day, 'closed', o.closed, 'weighed_by', o.weighed_by)
                  ORDER BY o.day DESC, o.created_at DESC), '[]') AS others
      FROM (SELECT id, stamp, {OPENED} AS day, waits_for = 'done' AS closed, weighed_by, created_at FROM case_file
-           WHERE vehicle_id = c.vehicle_id AND workshop_id = c.workshop_id AND id <> c.id ORDER BY day DESC, created_at DESC LIMIT $3) o"
+           WHERE vehicle_id = c.vehicle_id AND workshop_id = c.workshop_id AND id <> c.id ORDER BY day DESC, created_at DESC LIMIT {most}) o"
     )
 }
 

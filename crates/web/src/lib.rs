@@ -70,7 +70,7 @@ use axum::response::IntoResponse;
 use axum::routing::get;
 use axum_login::AuthManagerLayerBuilder;
 use axum_login::tower_sessions::{Expiry, SessionManagerLayer, cookie::SameSite};
-use baricord_store::Store;
+use baricord_store::{Store, per_request};
 use rendered_pages::RenderedPages;
 use tower_http::csrf::CsrfLayer;
 use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
@@ -165,6 +165,7 @@ pub fn router(app: App, secure_cookies: bool) -> Router {
         .merge(files)
         .merge(api_edits::routes().layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT)))
         .layer(auth)
+        .layer(axum::middleware::from_fn(one_transaction))
         .layer(axum::middleware::from_fn_with_state(app.clone(), lost_database))
         .layer(CsrfLayer::new())
         .merge(api::routes(app.clone()).layer(RequestBodyTimeoutLayer::new(request_body::FILE_TIMEOUT)))
@@ -199,6 +200,14 @@ pub async fn prepare_sessions(owner_url: &str) -> Result<(), String> {
     auth::grant_sessions(&pool).await?;
     pool.close().await;
     Ok(())
+}
+
+/// Who only asks is found and answered in one transaction.
+async fn one_transaction(request: axum::extract::Request, next: axum::middleware::Next) -> axum::response::Response {
+    match request.method().is_safe() {
+        true => per_request::answered(next.run(request)).await,
+        false => next.run(request).await,
+    }
 }
 
 /// Sessions need the database too: what fails there without a word of its own gets one.

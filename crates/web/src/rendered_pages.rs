@@ -14,9 +14,8 @@ use axum::response::Html;
 use baricord_core::permission::Act;
 use baricord_store::Scope;
 use baricord_store::analysis_tasks::AnalysisTask;
-use baricord_store::assessments::CaseNow;
+use baricord_store::case_now::{CaseNow, WithCase};
 use baricord_store::kept_pages::PageKey;
-use baricord_store::vehicles::VehicleGlance;
 use jiff::Timestamp;
 use moka::policy::EvictionPolicy;
 use moka::sync::Cache;
@@ -111,6 +110,8 @@ pub struct PageQuestion {
     asked: String,
     /// The name of who looks, where the page shows it.
     name: String,
+    /// What it shows beside the case.
+    with: WithCase,
 }
 
 impl PageQuestion {
@@ -147,16 +148,22 @@ impl PageQuestion {
         if all.iter().any(is_held) { vec![] } else { all }
     }
 
-    /// Where the page is held of the case as it is now.
-    pub async fn of(self, s: &mut Scope, id: Uuid) -> Result<PageSlot, PageError> {
-        let now = s.case_and_pages_now(id, self.slots(id)).await?;
-        Ok(PageSlot::new(self, now))
+    /// It shows the vehicle of the case with so many of its latest other cases.
+    pub fn with_vehicle(mut self, cases: u16) -> Self {
+        self.with.vehicle = Some(cases);
+        self
     }
 
-    /// The same, and the vehicle of the case with so many of its latest other cases.
-    pub async fn with_vehicle(self, s: &mut Scope, id: Uuid, most: i64) -> Result<(PageSlot, Option<VehicleGlance>), PageError> {
-        let (now, vehicle) = s.case_and_vehicle_now(id, self.slots(id), most).await?;
-        Ok((PageSlot::new(self, now), vehicle))
+    /// It shows what is on its way in, or a drive that goes on.
+    pub fn with_under_way(mut self) -> Self {
+        self.with.under_way = true;
+        self
+    }
+
+    /// Where the page is held of the case as it is now.
+    pub async fn of(self, s: &mut Scope, id: Uuid) -> Result<PageSlot, PageError> {
+        let now = s.case_now_with(id, WithCase { slots: self.slots(id), ..self.with.clone() }).await?;
+        Ok(PageSlot::new(self, now))
     }
 }
 
@@ -178,6 +185,11 @@ impl PageSlot {
         let symptom = question.symptom.clone().filter(|s| Some(s.as_str()) != now.about());
         let is_passing = now.task.as_ref().is_some_and(AnalysisTask::is_open);
         Self { question, now, symptom, beside: String::new(), until: None, is_passing }
+    }
+
+    /// The case as it is now.
+    pub fn now(&self) -> &CaseNow {
+        &self.now
     }
 
     /// What was read beside the case and is shown.
@@ -287,7 +299,7 @@ impl Member {
     /// taken back is said by [`PageQuestion::asked`], [`PageQuestion::by_name`], [`PageSlot::beside`], [`PageSlot::passing`] and
     /// [`PageSlot::until`].
     pub fn page(&self, page: &'static str, symptom: Option<&str>) -> PageQuestion {
-        let none = String::new;
-        PageQuestion { member: self.clone(), page, symptom: symptom.map(String::from), asked: none(), name: none() }
+        let (none, symptom) = (String::new, symptom.map(String::from));
+        PageQuestion { member: self.clone(), page, symptom, asked: none(), name: none(), with: WithCase::default() }
     }
 }

@@ -6,7 +6,7 @@ use crate::auth::Member;
 use crate::error::PageError;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
-use baricord_store::StoreError;
+use baricord_store::{StoreError, per_request};
 use std::marker::PhantomData;
 use std::sync::Arc;
 use std::time::Duration;
@@ -70,7 +70,12 @@ impl WorkLimits {
     }
 
     async fn enter_within<K: Kind>(&self, wait: Duration) -> Result<Turn<K>, StoreError> {
-        match tokio::time::timeout(wait, K::of(self).clone().acquire_owned()).await {
+        let turns = K::of(self).clone();
+        if let Ok(permit) = turns.clone().try_acquire_owned() {
+            return Ok(Turn { _permit: permit, kind: PhantomData });
+        }
+        per_request::let_go();
+        match tokio::time::timeout(wait, turns.acquire_owned()).await {
             Ok(Ok(permit)) => Ok(Turn { _permit: permit, kind: PhantomData }),
             _ => Err(StoreError::Busy(K::WHAT)),
         }

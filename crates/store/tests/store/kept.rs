@@ -10,10 +10,11 @@ use baricord_core::proof::verify::Verification;
 use baricord_core::signal::{Channel, Quantity, Samples};
 use baricord_core::units::{Hz, Seconds};
 use baricord_core::vehicle::sample::rear_drive;
+use baricord_store::case_now::WithCase;
 use baricord_store::events::Author;
 use baricord_store::kept_pages::PageKey;
 use baricord_store::people::Role;
-use baricord_store::{Store, StoreError};
+use baricord_store::{Store, StoreError, per_request};
 use serde_json::json;
 use uuid::Uuid;
 
@@ -123,6 +124,56 @@ async fn a_job_is_taken_once_told_and_ended() {
 }
 
 #[tokio::test]
+async fn who_asks_and_what_they_ask_go_by_one_transaction() {
+    let (store, w) = ground().await;
+    let mut s = store.scope(w).await.unwrap();
+    store.add_person(&mut s, "maren@harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
+    s.commit().await.unwrap();
+    let p = store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in").id;
+    let other = store.add_workshop("Skerry").await.unwrap();
+    let pool = store.pool().clone();
+    let in_use = || pool.size() as usize - pool.num_idle();
+    // A connection goes back beside whoever let go of it.
+    let free = async || {
+        for _ in 0..500 {
+            if in_use() == 0 {
+                return true;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+        }
+        false
+    };
+    assert!(
+        free().await && store.person(p).await.unwrap().is_some() && free().await,
+        "nothing is left where no request is answered"
+    );
+    per_request::answered(async {
+        assert_eq!(store.person(p).await.unwrap().unwrap().workshop_id, w);
+        assert_eq!(in_use(), 1);
+        let mut s = store.scope(w).await.unwrap();
+        assert_eq!((in_use(), s.case(id).await.unwrap().id), (1, id), "the same connection, in the workshop of who asks");
+        let mut second = store.scope(w).await.unwrap();
+        assert_eq!((in_use(), second.case(id).await.unwrap().id), (2, id), "it is taken once");
+        drop((s, second));
+        assert!(free().await);
+        // Another workshop is asked with a transaction of its own, and what was left is gone.
+        store.person(p).await.unwrap().unwrap();
+        let mut s = store.scope(other).await.unwrap();
+        assert!(matches!(s.case(id).await, Err(StoreError::NotFound)));
+        drop(s);
+        assert!(free().await);
+        // Whoever needs a connection for something else does not hold two; who is nobody leaves none.
+        store.person(p).await.unwrap().unwrap();
+        assert!(!store.is_empty().await.unwrap() && free().await);
+        assert!(store.person(Uuid::now_v7()).await.unwrap().is_none() && free().await);
+        store.person(p).await.unwrap().unwrap();
+    })
+    .await;
+    assert!(free().await, "it ends with the request");
+}
+
+#[tokio::test]
 async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     let (store, w) = ground().await;
     let mut s = store.scope(w).await.unwrap();
@@ -195,7 +246,8 @@ async fn a_page_is_found_in_its_own_state_and_workshop_and_goes_with_its_case() 
         // Of another workshop there is no case to begin with; asked for by itself and with its case it is the same.
         let Ok(now) = s.case_now(key.case).await else { return None };
         let alone = s.kept_page(&now, key).await.unwrap();
-        let now = s.case_and_pages_now(key.case, vec![key.slot.clone(), "none".into()]).await.unwrap();
+        let slots = vec![key.slot.clone(), "none".into()];
+        let now = s.case_now_with(key.case, WithCase { slots, ..WithCase::default() }).await.unwrap();
         assert_eq!(s.kept_page(&now, key).await.unwrap(), alone);
         alone
     };

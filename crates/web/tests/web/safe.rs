@@ -393,3 +393,40 @@ async fn exports_side_by_side_leave_the_board_answering_and_each_comes_whole_or_
     let r = c.post(format!("{}/import", g.url)).header("sec-fetch-site", "same-origin").multipart(form).send().await.unwrap();
     assert_eq!(r.status(), 303);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_at_once_are_answered_though_each_holds_a_connection_for_a_while() {
+    let g = Ground::new().await;
+    let id = g.full_case().await;
+    let c = g.client(Some("a@harrowmere.example")).await;
+    // Far more than there are connections: pages, what asks beside its own workshop, what is live, and what is not found.
+    let paths = [
+        "/sign-in".to_string(),
+        format!("/cases/{id}/road"),
+        format!("/cases/{id}/live?v=0"),
+        "/".into(),
+        format!("/cases/{}/lift", Uuid::nil()),
+    ];
+    let asked: Vec<_> = (0..150)
+        .map(|n| {
+            let (c, url, path) = (c.clone(), g.url.clone(), paths[n % paths.len()].clone());
+            let live = path.contains("live");
+            tokio::spawn(async move {
+                let r = c.get(format!("{url}{path}"));
+                // A page that listens goes on listening.
+                let r = if live { r.header("accept", "text/event-stream") } else { r };
+                let r = r.send().await.unwrap();
+                (path, r.status().as_u16(), r)
+            })
+        })
+        .collect();
+    let mut listening = vec![];
+    for one in asked {
+        let (path, status, r) = one.await.unwrap();
+        assert_eq!(status, if path.ends_with("lift") { 404 } else { 200 }, "{path}");
+        listening.push(r);
+    }
+    // All that listen hold no connection each.
+    let answer = tokio::time::timeout(Duration::from_secs(4), g.get(&c, "/")).await;
+    assert_eq!(answer.expect("an answer beside those who listen").status(), 200);
+}

@@ -67,13 +67,13 @@ struct VehicleHistory {
 }
 
 /// Lines of a history shown on a case.
-const LIFE_SHOWN: usize = 5;
+const LIFE_SHOWN: u16 = 5;
 
 async fn vehicle_history_of(s: &mut Scope, k: &LoadedCase, v: &VehicleGlance) -> Result<Option<VehicleHistory>, PageError> {
     let cases = s.glanced_cases(&v.others).await?;
     let v = &v.vehicle;
     let mut lines = vehicles::lines(&cases, &v.changes);
-    lines.truncate(LIFE_SHOWN);
+    lines.truncate(LIFE_SHOWN.into());
     let change_words = |c: &Change| {
         let ago =
             vehicle_history::since(c.distance_km, k.case().distance_km).map(|d| format!(", {} km ago", vehicles::grouped(d)));
@@ -109,7 +109,8 @@ struct ComplaintPage {
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     // Each of its cases fills a line at least.
-    let (slot, vehicle) = m.page("complaint", w.s.as_deref()).with_vehicle(&mut s, id, LIFE_SHOWN as i64).await?;
+    let slot = m.page("complaint", w.s.as_deref()).with_vehicle(LIFE_SHOWN).of(&mut s, id).await?;
+    let vehicle = slot.now().vehicle.clone();
     let mut slot = slot.beside(&vehicle);
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);

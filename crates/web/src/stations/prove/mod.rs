@@ -148,8 +148,8 @@ fn rows(v: &SymptomVerdict) -> Vec<ChangeRow> {
 
 async fn show(m: Member, Path(id): Path<Uuid>, Query(w): Query<Which>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
-    let slot = m.page("prove", w.s.as_deref()).of(&mut s, id).await?;
-    let waiting = s.incoming_of(id).await?;
+    let slot = m.page("prove", w.s.as_deref()).with_under_way().of(&mut s, id).await?;
+    let waiting = s.incoming_now(slot.now()).await?;
     let mut slot = slot.beside(&waiting).passing(!waiting.is_empty());
     if let Some(page) = slot.held(&mut s).await? {
         return Ok(page);

@@ -228,8 +228,8 @@ fn rows(r: &RecordingAnalysis, ladder: &[OrderLine], line: usize) -> Vec<OrderRo
 async fn show(m: Member, Path(id): Path<Uuid>, Query(a): Query<Asked>, Query(look): Query<Look>) -> Result<Page, PageError> {
     let mut s = m.scope().await?;
     let asked = (Asked { s: None, ..a.clone() }, look.clone());
-    let slot = m.page("road", a.s.as_deref()).asked(&asked).of(&mut s, id).await?;
-    let (waiting, drive) = (s.incoming_of(id).await?, s.open_drive(id).await?);
+    let slot = m.page("road", a.s.as_deref()).asked(&asked).with_under_way().of(&mut s, id).await?;
+    let (waiting, drive) = (s.incoming_now(slot.now()).await?, s.drive_now(slot.now()).await?);
     // Samples and maps are of their run, which is never another's.
     let mut slot = slot.beside((&waiting, &drive)).passing(drive.is_some() || !waiting.is_empty());
     if let Some(page) = slot.held(&mut s).await? {
