@@ -17,8 +17,9 @@ use uuid::Uuid;
 
 /// Requests of each kind in one round; the first of each case finds nothing in memory.
 const ASKED: usize = 200;
-/// Rounds over all kinds: what else the machine does for a while does not weigh on one of them alone.
-const ROUNDS: usize = 4;
+/// Rounds over all kinds, each begun with another one: what else the machine does for a while does not weigh on one of them alone. Each page
+/// is asked of other cases in each round, so that no more rounds than pages find nothing in memory.
+const ROUNDS: usize = PAGES.len();
 /// Cases whose pages are asked before anything is timed.
 const WARMED: usize = 40;
 /// Cases that are edited before each page.
@@ -218,8 +219,8 @@ async fn pages(g: &Ground) {
     }
     // Each page is asked of cases of its own, of others in each round: at first nothing of them is in memory.
     for round in 0..ROUNDS {
-        for (i, page) in PAGES.iter().enumerate() {
-            let part = (i + 2 * round) % PAGES.len();
+        for part in 0..PAGES.len() {
+            let page = PAGES[(part + round) % PAGES.len()];
             let paths: Vec<String> =
                 (0..ASKED).map(|n| format!("/cases/{}/{page}", own[(part * ASKED + n) % own.len()])).collect();
             timed.ask(&format!("{page}, cold"), &paths).await;
