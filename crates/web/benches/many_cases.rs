@@ -17,8 +17,8 @@ use uuid::Uuid;
 
 /// Requests of each kind in one round; the first of each case finds nothing in memory.
 const ASKED: usize = 200;
-/// Rounds over all kinds, each begun with another one: what else the machine does for a while does not weigh on one of them alone. Each page
-/// is asked of other cases in each round, so that no more rounds than pages find nothing in memory.
+/// Rounds over all pages, each begun with another one: what else the machine does for a while does not weigh on one of them alone. With as
+/// many rounds as pages, each page is asked of other cases in each round.
 const ROUNDS: usize = PAGES.len();
 /// Cases whose pages are asked before anything is timed.
 const WARMED: usize = 40;

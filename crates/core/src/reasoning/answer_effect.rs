@@ -2,7 +2,7 @@
 
 use super::knowledge::Knowledge;
 use super::wording::{outcome_words, pair_words, percent_words};
-use super::{Hypothesis, hypotheses, weigh};
+use super::{Hypothesis, Weighed, weigh};
 use crate::analysis::Analysis;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, NOT_POSSIBLE, Observation};
@@ -57,16 +57,27 @@ fn groups(all: &[Hypothesis]) -> Vec<(String, Vec<usize>)> {
 
 /// What `after` knows more than `before` did to a symptom, where both are one vehicle's case; `said` is what was answered.
 pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, said: String) -> Effect {
-    let all = hypotheses(&after.vehicle, k);
-    let was = weigh(before, k, symptom, analysis, &mut vec![]).p;
-    let is = weigh(after, k, symptom, analysis, &mut vec![]).p;
+    let w = weigh(after, k, symptom, analysis, &mut vec![]);
+    effect_on(before, after, k, symptom, (analysis, &w), said)
+}
+
+/// The same, where it is known what is believed after it.
+fn effect_on(
+    before: &Case,
+    after: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    (analysis, w): (Option<&Analysis>, &Weighed),
+    said: String,
+) -> Effect {
+    let (was, all, is) = (weigh(before, k, symptom, analysis, &mut vec![]).p, &w.all, &w.p);
     if was.len() != is.len() {
         return Effect { said, moved: None };
     }
     let sum = |p: &[f64], of: &[usize]| of.iter().map(|&i| p[i]).sum::<f64>();
     // A fault at all its places together, and at each of them: what moved more tells more.
-    let candidates = groups(&all).into_iter().flat_map(|(fault, of)| {
-        let whole = (k.fault(&fault).map_or(fault, |f| f.name.clone()), sum(&was, &of), sum(&is, &of));
+    let candidates = groups(all).into_iter().flat_map(|(fault, of)| {
+        let whole = (k.fault(&fault).map_or(fault, |f| f.name.clone()), sum(&was, &of), sum(is, &of));
         let places = of.iter().map(|&i| {
             let h = &all[i];
             // As the ledger counts: one fault alone, and a pair as the pair.
@@ -74,7 +85,7 @@ pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, anal
             let words = pair_words(k, &after.vehicle, &h.fault, &h.at, h.gear.as_deref(), &with);
             let same = |j: usize| all[j].at == h.at && all[j].gear == h.gear && all[j].pair == h.pair;
             let there: Vec<usize> = of.iter().copied().filter(|&j| same(j)).collect();
-            (words, sum(&was, &there), sum(&is, &there))
+            (words, sum(&was, &there), sum(is, &there))
         });
         std::iter::once(whole).filter(|_| of.len() > 1).chain(places).collect::<Vec<_>>()
     });
@@ -100,6 +111,17 @@ fn last_answers(case: &Case) -> Vec<&Observation> {
 /// What the last answers of a case did to a symptom: those at the end of its list that say the same of one test. None where
 /// nothing was answered, or the answer was that it cannot be made.
 pub fn last_effect(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> Option<Effect> {
+    last_effect_of(case, k, symptom, analysis, &weigh(case, k, symptom, analysis, &mut vec![]))
+}
+
+/// The same of a symptom that was weighed already.
+pub(crate) fn last_effect_of(
+    case: &Case,
+    k: &Knowledge,
+    symptom: &str,
+    analysis: Option<&Analysis>,
+    w: &Weighed,
+) -> Option<Effect> {
     let last = last_answers(case);
     let o = last.first().filter(|o| o.outcome != NOT_POSSIBLE)?;
     let mut before = case.clone();
@@ -115,7 +137,7 @@ pub fn last_effect(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&
         (true, false) => format!("{ask}, {}: {outcome}", places.join(" and ")),
         (true, true) => format!("{ask}: {outcome}"),
     };
-    Some(effect_of(&before, case, k, symptom, analysis, said))
+    Some(effect_on(&before, case, k, symptom, (analysis, w), said))
 }
 
 #[cfg(test)]

@@ -134,6 +134,12 @@ pub(crate) struct TestInstance<'a> {
 }
 
 impl TestInstance<'_> {
+    /// Whether it is the same test, there, in that gear.
+    pub fn is(&self, other: &TestInstance<'_>) -> bool {
+        let place = |p: &Option<Place>| p.as_ref().map(|p| p.id.clone());
+        self.test.id == other.test.id && self.gear == other.gear && place(&self.at) == place(&other.at)
+    }
+
     /// How likely each outcome is under each cause, tempered as it will be weighed; those of a cause sum to 1.
     pub fn likelihoods(&self, model: &Model) -> Likelihoods {
         model.tempered(self.test, self.at.as_ref(), self.gear.as_deref(), model.k.weights.exponent.observation)

@@ -3,11 +3,10 @@
 
 use super::decision_problem::Action;
 use super::knowledge::Knowledge;
-use super::likelihood::Model;
-use super::plan::{MOVES_AHEAD, PlannedCase};
-use super::test_selection::{NextTest, evaluate_tests, next_tests};
+use super::open_symptom::OpenSymptom;
+use super::plan::MOVES_AHEAD;
+use super::test_selection::{NextTest, next_tests};
 use super::units::{unit_of_hypothesis, units};
-use super::weigh;
 use super::wording::test_words;
 use crate::analysis::Analysis;
 use crate::case::Case;
@@ -99,19 +98,20 @@ impl Gates {
 /// The `most` likeliest causes of a symptom at the gate: what ordering each one's part now would cost until the vehicle is cured
 /// against testing first (workshop money, on average), in what qualities the part comes, and why a reason is asked.
 pub fn gates(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, most: usize) -> Gates {
-    let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    let kind = case.symptom(symptom).map_or("", |s| super::usual_kind(&s.kind));
-    let model = Model::new(&case.vehicle, k, &w.all, kind);
-    let evaluated = evaluate_tests(case, &model, symptom, &w);
-    let planned_case = PlannedCase::new(case, k, &w, &evaluated);
+    OpenSymptom::with(case, k, symptom, analysis, |open| gates_of(open, most))
+}
+
+/// The same of a symptom that was weighed already.
+pub(crate) fn gates_of(open: &OpenSymptom<'_>, most: usize) -> Gates {
+    let (k, w, planned_case) = (open.k, open.w, open.planned());
     let (rules, start) = (&k.weights.gate, planned_case.problem.start());
-    let ahead = planned_case.best_first_action(k, &start);
+    let ahead = planned_case.first_action(k);
     let first = ahead.first;
     let enough = !matches!(first, Some(Action::Test(_)));
-    let open = super::information::entropy(&w.p);
-    let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open;
+    let open_bits = super::information::entropy(&w.p);
+    let cheap = |t: &NextTest| t.minutes <= rules.parting_minutes && t.bits >= rules.parting_share * open_bits;
     // Where acting beats testing nothing is asked first, and what is all but sure needs no separating.
-    let parting = next_tests(&w, &evaluated).into_iter().find(|t| !enough && open > 0.5 && cheap(t));
+    let parting = next_tests(w, &open.evaluated).into_iter().find(|t| !enough && open_bits > 0.5 && cheap(t));
     let by_unit = units(k, &w.all, &w.p);
     let causes = planned_case
         .causes

@@ -59,6 +59,9 @@ pub use test_order::OrderedTest;
 pub use test_selection::{NextTest, OutcomePreview};
 pub use units::{Unit, complete_units, unit_of};
 
+pub(crate) use answer_effect::last_effect_of;
+pub(crate) use sensitivity::ranking_reversals_of;
+
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::error::Warning;
@@ -88,14 +91,21 @@ pub(crate) fn usual_kind(kind: &str) -> &str {
 /// assert!((sum - 1.0).abs() < 1e-9 && answer.step.is_some());
 /// ```
 pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diagnosis {
+    diagnose_with(case, k, analysis, |_| ()).0
+}
+
+/// The same, and what else is asked of each symptom as it was weighed, in the order of the case.
+pub(crate) fn diagnose_with<R>(
+    case: &Case,
+    k: &Knowledge,
+    analysis: Option<&Analysis>,
+    more: impl Fn(&OpenSymptom<'_>) -> R,
+) -> (Diagnosis, Vec<R>) {
     let mut warnings = vec![];
-    let mut weighed = vec![];
-    let mut symptoms = vec![];
-    for s in &case.symptoms {
-        let w = weigh(case, k, &s.id, analysis, &mut warnings);
-        symptoms.push(answer(case, k, &s.id, &w));
-        weighed.push((s.id.clone(), w));
-    }
+    let weighed: Vec<(String, Weighed)> =
+        case.symptoms.iter().map(|s| (s.id.clone(), weigh(case, k, &s.id, analysis, &mut warnings))).collect();
+    let of = |(id, w): &(String, Weighed)| OpenSymptom::with_weighed(case, k, id, w, |open| (answer(open), more(open)));
+    let (symptoms, more): (Vec<SymptomAnswer>, Vec<R>) = weighed.iter().map(of).unzip();
     warnings.extend(unknown_words::unknown_words(case, k));
     warnings.extend(case.recordings.iter().filter(|r| !case.is_weighed(r)).map(|r| {
         let message = format!("run {} was made by the simulated recorder: no vehicle drove it, and it does not count", r.id);
@@ -112,15 +122,14 @@ pub fn diagnose(case: &Case, k: &Knowledge, analysis: Option<&Analysis>) -> Diag
             seen.push(w);
         }
     }
-    Diagnosis { step: next_step(case, &symptoms), shared: shared_causes::shared(&weighed), symptoms, warnings: seen }
+    let step = next_step(case, &symptoms);
+    (Diagnosis { step, shared: shared_causes::shared(&weighed), symptoms, warnings: seen }, more)
 }
 
-fn answer(case: &Case, k: &Knowledge, symptom: &str, w: &Weighed) -> SymptomAnswer {
-    let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
-    let model = Model::new(&case.vehicle, k, &w.all, kind);
-    let evaluated = test_selection::evaluate_tests(case, &model, symptom, w);
-    let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &evaluated));
-    let planned_case = plan::PlannedCase::new(case, k, w, &evaluated);
+fn answer(open: &OpenSymptom<'_>) -> SymptomAnswer {
+    let OpenSymptom { case, k, w, symptom, .. } = *open;
+    let (ranked, mut next) = (w.ranked(), test_selection::next_tests(w, &open.evaluated));
+    let planned_case = open.planned();
     let plan = planned_case.plan(case, k, w);
     let first = plan.steps.first().filter(|s| s.test.is_some());
     let is_first = |n: &NextTest| first.is_some_and(|s| Some(&n.test) == s.test.as_ref() && n.at == s.at && n.gear == s.gear);

@@ -1,7 +1,7 @@
 //! A symptom with what is open of it: weighed once, its tests laid out once, for all that is asked of both.
 
 use super::access::{OpenedPlaces, QuickLook, quick_looks_among};
-use super::availability::{NotMade, all_tries, places_of_test};
+use super::availability::{NotMade, all_tries, open, places_of_test};
 use super::hypotheses::Hypothesis;
 use super::knowledge::Knowledge;
 use super::likelihood::Model;
@@ -17,10 +17,11 @@ use std::cell::OnceCell;
 pub struct OpenSymptom<'a> {
     pub(crate) case: &'a Case,
     pub(crate) k: &'a Knowledge,
-    pub(super) w: &'a Weighed,
+    pub(crate) w: &'a Weighed,
     pub(super) evaluated: Vec<EvaluatedTest<'a>>,
-    symptom: &'a str,
-    model: &'a Model<'a>,
+    pub(crate) symptom: &'a str,
+    pub(super) model: &'a Model<'a>,
+    planned: OnceCell<PlannedCase<'a>>,
     saves: OnceCell<Vec<f64>>,
     not_made: OnceCell<NotMade<'a>>,
 }
@@ -47,17 +48,28 @@ impl OpenSymptom<'_> {
         analysis: Option<&Analysis>,
         then: impl FnOnce(&OpenSymptom<'_>) -> R,
     ) -> R {
-        let w = weigh(case, k, symptom, analysis, &mut vec![]);
+        Self::with_weighed(case, k, symptom, &weigh(case, k, symptom, analysis, &mut vec![]), then)
+    }
+
+    /// Lays the open tests of a symptom out that was weighed already.
+    pub(super) fn with_weighed<R>(
+        case: &Case,
+        k: &Knowledge,
+        symptom: &str,
+        w: &Weighed,
+        then: impl FnOnce(&OpenSymptom<'_>) -> R,
+    ) -> R {
         let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
         let model = Model::new(&case.vehicle, k, &w.all, kind);
-        let evaluated = evaluate_tests(case, &model, symptom, &w);
+        let evaluated = evaluate_tests(case, &model, symptom, w);
         then(&OpenSymptom {
             case,
             k,
-            w: &w,
+            w,
             evaluated,
             symptom,
             model: &model,
+            planned: OnceCell::new(),
             saves: OnceCell::new(),
             not_made: OnceCell::new(),
         })
@@ -73,12 +85,14 @@ impl OpenSymptom<'_> {
         &self.w.p
     }
 
+    /// What is decided between.
+    pub(super) fn planned(&self) -> &PlannedCase<'_> {
+        self.planned.get_or_init(|| PlannedCase::new(self.case, self.k, self.w, &self.evaluated))
+    }
+
     /// What each open test may save of what acting at once costs, as a share.
     pub(super) fn saves(&self) -> &[f64] {
-        self.saves.get_or_init(|| {
-            let planned = PlannedCase::new(self.case, self.k, self.w, &self.evaluated);
-            self.evaluated.iter().map(|l| planned.can_save(self.w, l)).collect()
-        })
+        self.saves.get_or_init(|| self.evaluated.iter().map(|l| self.planned().can_save(self.w, l)).collect())
     }
 
     /// The tests that are open, in the order of the catalogue.
@@ -100,6 +114,18 @@ impl OpenSymptom<'_> {
             .into_iter()
             .filter(|t| t.at.as_ref().is_some_and(|p| p.id == place) || names_it(t.test))
             .map(|t| (t.test.id.clone(), t.at.map(|p| p.id), t.gear))
+            .collect()
+    }
+
+    /// All tests that are open, in the order of the catalogue, each with what its outcomes say: also those that are not worth it.
+    pub(super) fn open_tests(&self) -> Vec<OpenTest> {
+        let mut evaluated = self.evaluated.iter().peekable();
+        open(self.case, self.model, self.symptom)
+            .iter()
+            .map(|t| match evaluated.next_if(|l| l.one.is(t)) {
+                Some(l) => OpenTest::new(&l.one, &l.likelihoods, l.minutes),
+                None => laid_open(self.case, self.model, t),
+            })
             .collect()
     }
 

@@ -15,6 +15,7 @@ use crate::case::Case;
 use crate::case::fault_at::FaultAt;
 use crate::vehicle::PlaceKind;
 use serde::{Deserialize, Serialize};
+use std::cell::OnceCell;
 
 /// Causes that are kept apart; what is less likely goes together.
 const MAX_CAUSES: usize = 14;
@@ -92,6 +93,7 @@ pub struct PlannedCase<'a> {
     preparations: Preparations,
     /// What every plan counts too much on average: the last repair was not in vain.
     pub(crate) last_repair: f64,
+    at_start: OnceCell<FirstAction>,
 }
 
 /// What looking ahead from a standing shows.
@@ -157,6 +159,11 @@ fn key(h: &Hypothesis) -> (&str, &str, Option<[usize; 2]>) {
 }
 
 impl<'a> PlannedCase<'a> {
+    /// What looking ahead from the beginning shows.
+    pub(crate) fn first_action(&self, k: &Knowledge) -> FirstAction {
+        *self.at_start.get_or_init(|| self.best_first_action(k, &self.problem.start()))
+    }
+
     /// Lays out a symptom of a case.
     pub(crate) fn new(case: &Case, k: &'a Knowledge, w: &Weighed, evaluated: &[EvaluatedTest<'a>]) -> Self {
         let mut order: Vec<usize> = (0..w.all.len()).filter(|&i| w.p[i] > 0.0 && !w.all[i].is_unknown()).collect();
@@ -249,6 +256,7 @@ impl<'a> PlannedCase<'a> {
             bases,
             preparations,
             last_repair,
+            at_start: OnceCell::new(),
         }
     }
 
@@ -422,7 +430,7 @@ impl<'a> PlannedCase<'a> {
     /// The plan in words: its cost, whether acting beats testing, its first steps.
     pub(crate) fn plan(&self, case: &Case, k: &Knowledge, w: &Weighed) -> Plan {
         let start = self.problem.start();
-        let FirstAction { cost, first: mut next, test_first } = self.best_first_action(k, &start);
+        let FirstAction { cost, first: mut next, test_first } = self.first_action(k);
         let enough = matches!(next, Some(Action::Replace(_)) | None);
         let likeliest = (0..self.causes.len()).max_by(|&a, &b| start.weight[a].total_cmp(&start.weight[b]));
         let repair_first =

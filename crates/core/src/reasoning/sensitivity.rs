@@ -1,7 +1,7 @@
 //! What would change one's mind: the outcomes that would put another cause first.
 
 use super::knowledge::Knowledge;
-use super::{OpenTest, beliefs, open_tests};
+use super::{OpenSymptom, OpenTest};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use serde::{Deserialize, Serialize};
@@ -71,10 +71,14 @@ pub fn ranking_reversals(
     analysis: Option<&Analysis>,
     most: usize,
 ) -> Vec<RankingReversal> {
-    let p = beliefs(case, k, symptom, analysis);
+    OpenSymptom::with(case, k, symptom, analysis, |open| ranking_reversals_of(open, most))
+}
+
+/// The same of a symptom that was weighed already.
+pub(crate) fn ranking_reversals_of(open: &OpenSymptom<'_>, most: usize) -> Vec<RankingReversal> {
+    let p = open.beliefs();
     let Some(now) = first(p.iter().copied()) else { return vec![] };
-    let mut out: Vec<RankingReversal> =
-        open_tests(case, k, symptom).iter().filter_map(|t| ranking_reversal(&p, now, t)).collect();
+    let mut out: Vec<RankingReversal> = open.open_tests().iter().filter_map(|t| ranking_reversal(p, now, t)).collect();
     out.sort_by(|a, b| b.chance.total_cmp(&a.chance));
     out.truncate(most);
     out

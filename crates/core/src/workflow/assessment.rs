@@ -4,9 +4,9 @@ use super::next_action::{NextAction, next_action};
 use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::proof::verify::Verification;
-use crate::reasoning::gate::{Gates, gates};
+use crate::reasoning::gate::{Gates, gates_of};
 use crate::reasoning::knowledge::Knowledge;
-use crate::reasoning::{Diagnosis, Effect, RankingReversal, diagnose, last_effect, ranking_reversals};
+use crate::reasoning::{Diagnosis, Effect, RankingReversal, diagnose_with, last_effect_of, ranking_reversals_of};
 use crate::safety::drive_clearance::{Proposal, proposed_clearance};
 use serde::{Deserialize, Serialize};
 
@@ -71,17 +71,16 @@ fn differ(one: Option<(&str, &str, f64)>, other: Option<(&str, &str, f64)>) -> b
 
 /// Weighs a case.
 pub fn assess(case: &Case, k: &Knowledge, analysis: Option<&Analysis>, proof: Option<&Verification>) -> Assessment {
-    let diagnosis = diagnose(case, k, analysis);
-    let of = |id: &String| SymptomAssessment {
-        effect: last_effect(case, k, id, analysis),
-        reversals: ranking_reversals(case, k, id, analysis, REVERSALS),
-        gates: gates(case, k, id, analysis, AT_THE_GATE),
-        id: id.clone(),
-    };
+    let (diagnosis, symptoms) = diagnose_with(case, k, analysis, |open| SymptomAssessment {
+        effect: last_effect_of(case, k, open.symptom, analysis, open.w),
+        reversals: ranking_reversals_of(open, REVERSALS),
+        gates: gates_of(open, AT_THE_GATE),
+        id: open.symptom.into(),
+    });
     Assessment {
         next: next_action(case, k, &diagnosis, proof),
         proposal: proposed_clearance(case, &diagnosis),
-        symptoms: case.symptoms.iter().map(|s| of(&s.id)).collect(),
+        symptoms,
         diagnosis,
     }
 }
@@ -90,9 +89,11 @@ pub fn assess(case: &Case, k: &Knowledge, analysis: Option<&Analysis>, proof: Op
 mod tests {
     use super::*;
     use crate::case::sample;
+    use crate::reasoning::gate::gates;
     use crate::reasoning::knowledge::builtin;
+    use crate::reasoning::{diagnose, last_effect, ranking_reversals};
     use crate::vehicle::sample::every_layout;
-    use serde_json::json;
+    use serde_json::{Value, json};
 
     #[test]
     fn weighings_differ_by_their_first_cause_or_clearly_by_how_sure() {
@@ -100,6 +101,29 @@ mod tests {
         assert!(!differ(one("joint-worn", 0.60), one("joint-worn", 0.63)));
         assert!(differ(one("joint-worn", 0.60), one("joint-worn", 0.70)) && differ(one("joint-worn", 0.6), one("slip-dry", 0.6)));
         assert!(differ(one("joint-worn", 0.6), None) && !differ(None, None));
+    }
+
+    /// Weighed together, or each by itself: it is the same.
+    #[test]
+    fn what_is_weighed_together_is_what_each_comes_to_by_itself() {
+        for v in every_layout() {
+            let c = sample::case(
+                v,
+                &[
+                    json!({"symptoms": [{"id": "S1", "kind": "vibration", "speed_kmh": {"from": 60, "to": 110}}, {"id": "S2", "kind": "knock"}],
+                "observations": [{"test": "neutral-coast", "outcome": "persists", "symptom": "S1"}, {"test": "turn", "outcome": "left", "symptom": "S2"}]}),
+                ],
+            );
+            let (k, a) = (builtin(), assess(&c, builtin(), None, None));
+            let same = |together: Value, alone: Value| assert_eq!(together, alone, "{}", c.vehicle.name);
+            same(json!(a.diagnosis), json!(diagnose(&c, k, None)));
+            for s in &a.symptoms {
+                same(json!(s.effect), json!(last_effect(&c, k, &s.id, None)));
+                same(json!(s.reversals), json!(ranking_reversals(&c, k, &s.id, None, REVERSALS)));
+                same(json!(s.gates), json!(gates(&c, k, &s.id, None, AT_THE_GATE)));
+            }
+            assert!(a.symptoms.iter().all(|s| !s.reversals.is_empty() && !s.gates.causes.is_empty()));
+        }
     }
 
     /// What is kept says the same as what was weighed.
