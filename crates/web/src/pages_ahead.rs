@@ -84,21 +84,28 @@ pub async fn run(app: App) {
     loop {
         let w = app.pages.ahead().next().await;
         let m = Member::ahead(&app, w.person);
-        for page in stations::ahead().chain([history::ahead as fn(Member, Uuid) -> MadePage]) {
-            match page(m.clone(), w.case).await {
-                Ok(_) => {}
-                // Deleted meanwhile.
-                Err(PageError::NotFound) => break,
-                Err(e) => {
-                    tracing::debug!(error = ?e, "a page was not made ahead");
-                    break;
-                }
-            }
+        // A case that breaks its page does not end those of all others.
+        if let Err(e) = tokio::spawn(make_pages(m.clone(), w.case)).await {
+            tracing::error!(case = %w.case, error = %e, "a page of this case cannot be made");
         }
         if swept.is_none_or(|t| t.elapsed() > SWEEP) {
             swept = Some(Instant::now());
             if let Err(e) = sweep(&m).await {
                 tracing::debug!(error = ?e, "old pages stay for now");
+            }
+        }
+    }
+}
+
+async fn make_pages(m: Member, case: Uuid) {
+    for page in stations::ahead().chain([history::ahead as fn(Member, Uuid) -> MadePage]) {
+        match page(m.clone(), case).await {
+            Ok(_) => {}
+            // Deleted meanwhile.
+            Err(PageError::NotFound) => break,
+            Err(e) => {
+                tracing::debug!(error = ?e, "a page was not made ahead");
+                break;
             }
         }
     }

@@ -134,7 +134,7 @@ async fn what_lies_ready_is_noted_and_sizes_and_torques_are_written_once() {
     b.go(&page).await;
     b.says("boot clamp pliers, back to the ferry yard").await;
     b.check("what lies ready").await;
-    b.click(".elsewhere li:first-child button").await;
+    b.click(".awaited li:first-child button").await;
     g.once(id, |d| d["kit_notes"].as_array().map_or(0, Vec::len) == 1).await;
     // The size of the nut is written once; its socket is on the list.
     b.go(&page).await;
