@@ -1,5 +1,5 @@
 //! The transaction of one request: begun to find out who asks, gone on with for what they ask, so that a page waits for one connection
-//! and not for two. Where no request is answered, or one that may wait for what is still being sent, each begins its own.
+//! less. Where no request is answered, or one that may wait for what is still being sent, each begins its own.
 
 use crate::Scope;
 use std::cell::Cell;

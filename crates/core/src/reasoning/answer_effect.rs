@@ -2,10 +2,11 @@
 
 use super::knowledge::Knowledge;
 use super::wording::{outcome_words, pair_words, percent_words};
-use super::{Hypothesis, Weighed, weigh};
+use super::{Hypothesis, Weighed, beliefs, weigh};
 use crate::analysis::Analysis;
 use crate::case::fault_at::FaultAt;
 use crate::case::{Case, NOT_POSSIBLE, Observation};
+use crate::vehicle::Vehicle;
 use serde::{Deserialize, Serialize};
 
 /// A move of less is none.
@@ -57,35 +58,28 @@ fn groups(all: &[Hypothesis]) -> Vec<(String, Vec<usize>)> {
 
 /// What `after` knows more than `before` did to a symptom, where both are one vehicle's case; `said` is what was answered.
 pub fn effect_of(before: &Case, after: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>, said: String) -> Effect {
-    let w = weigh(after, k, symptom, analysis, &mut vec![]);
-    effect_on(before, after, k, symptom, (analysis, &w), said)
+    let was = beliefs(before, k, symptom, analysis);
+    effect_between(&after.vehicle, k, &was, &weigh(after, k, symptom, analysis, &mut vec![]), said)
 }
 
-/// The same, where it is known what is believed after it.
-fn effect_on(
-    before: &Case,
-    after: &Case,
-    k: &Knowledge,
-    symptom: &str,
-    (analysis, w): (Option<&Analysis>, &Weighed),
-    said: String,
-) -> Effect {
-    let (was, all, is) = (weigh(before, k, symptom, analysis, &mut vec![]).p, &w.all, &w.p);
+/// The same, from what was believed before and what is after.
+fn effect_between(v: &Vehicle, k: &Knowledge, was: &[f64], after: &Weighed, said: String) -> Effect {
+    let (all, is) = (&after.all, &after.p);
     if was.len() != is.len() {
         return Effect { said, moved: None };
     }
     let sum = |p: &[f64], of: &[usize]| of.iter().map(|&i| p[i]).sum::<f64>();
     // A fault at all its places together, and at each of them: what moved more tells more.
     let candidates = groups(all).into_iter().flat_map(|(fault, of)| {
-        let whole = (k.fault(&fault).map_or(fault, |f| f.name.clone()), sum(&was, &of), sum(is, &of));
+        let whole = (k.fault(&fault).map_or(fault, |f| f.name.clone()), sum(was, &of), sum(is, &of));
         let places = of.iter().map(|&i| {
             let h = &all[i];
             // As the ledger counts: one fault alone, and a pair as the pair.
             let with: Vec<FaultAt> = h.pair.iter().map(|m| FaultAt::new(&all[m[1]].fault, &all[m[1]].at)).collect();
-            let words = pair_words(k, &after.vehicle, &h.fault, &h.at, h.gear.as_deref(), &with);
+            let words = pair_words(k, v, &h.fault, &h.at, h.gear.as_deref(), &with);
             let same = |j: usize| all[j].at == h.at && all[j].gear == h.gear && all[j].pair == h.pair;
             let there: Vec<usize> = of.iter().copied().filter(|&j| same(j)).collect();
-            (words, sum(&was, &there), sum(is, &there))
+            (words, sum(was, &there), sum(is, &there))
         });
         std::iter::once(whole).filter(|_| of.len() > 1).chain(places).collect::<Vec<_>>()
     });
@@ -137,7 +131,7 @@ pub(crate) fn last_effect_of(
         (true, false) => format!("{ask}, {}: {outcome}", places.join(" and ")),
         (true, true) => format!("{ask}: {outcome}"),
     };
-    Some(effect_on(&before, case, k, symptom, (analysis, w), said))
+    Some(effect_between(&case.vehicle, k, &beliefs(&before, k, symptom, analysis), w, said))
 }
 
 #[cfg(test)]

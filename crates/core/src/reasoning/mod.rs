@@ -66,7 +66,6 @@ use crate::analysis::Analysis;
 use crate::case::Case;
 use crate::error::Warning;
 use knowledge::Knowledge;
-use likelihood::Model;
 pub(crate) use weighed::Weighed;
 use weighed::{normalise, weigh};
 
@@ -190,10 +189,7 @@ pub fn beliefs(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Anal
 
 /// The plan of a symptom alone.
 pub fn advise(case: &Case, k: &Knowledge, symptom: &str, analysis: Option<&Analysis>) -> plan::Plan {
-    let w = weigh(case, k, symptom, analysis, &mut vec![]);
-    let kind = case.symptom(symptom).map_or("", |s| usual_kind(&s.kind));
-    let model = Model::new(&case.vehicle, k, &w.all, kind);
-    plan::PlannedCase::new(case, k, &w, &test_selection::evaluate_tests(case, &model, symptom, &w)).plan(case, k, &w)
+    OpenSymptom::with(case, k, symptom, analysis, |open| open.planned().plan(case, k, open.w))
 }
 
 #[cfg(test)]

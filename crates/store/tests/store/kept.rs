@@ -13,7 +13,7 @@ use baricord_core::vehicle::sample::rear_drive;
 use baricord_store::case_now::WithCase;
 use baricord_store::events::Author;
 use baricord_store::kept_pages::PageKey;
-use baricord_store::people::Role;
+use baricord_store::people::{Person, Role};
 use baricord_store::{Store, StoreError, per_request};
 use serde_json::json;
 use uuid::Uuid;
@@ -123,14 +123,19 @@ async fn a_job_is_taken_once_told_and_ended() {
     assert!(!s.analysis_task(id).await.unwrap().unwrap().is_open());
 }
 
+/// Somebody who has signed in at a workshop, and a case there.
+async fn signed_in(store: &Store, w: Uuid) -> (Person, Uuid) {
+    let mut s = store.scope(w).await.unwrap();
+    store.add_person(&mut s, "Maren@Harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
+    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
+    s.commit().await.unwrap();
+    (store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in"), id)
+}
+
 #[tokio::test]
 async fn who_asks_and_what_they_ask_go_by_one_transaction() {
     let (store, w) = ground().await;
-    let mut s = store.scope(w).await.unwrap();
-    store.add_person(&mut s, "maren@harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
-    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
-    s.commit().await.unwrap();
-    let p = store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in").id;
+    let (Person { id: p, .. }, id) = signed_in(&store, w).await;
     let other = store.add_workshop("Skerry").await.unwrap();
     let pool = store.pool().clone();
     let in_use = || pool.size() as usize - pool.num_idle();
@@ -176,11 +181,7 @@ async fn who_asks_and_what_they_ask_go_by_one_transaction() {
 #[tokio::test]
 async fn passwords_are_hashed_and_another_workshop_finds_nothing() {
     let (store, w) = ground().await;
-    let mut s = store.scope(w).await.unwrap();
-    store.add_person(&mut s, "Maren@Harrowmere.example", "Maren", Role::Viewer, "driveline").await.unwrap();
-    let id = s.add_case(read(document()), "opened", "Maren").await.unwrap();
-    s.commit().await.unwrap();
-    let p = store.sign_in("maren@harrowmere.example", "driveline").await.unwrap().expect("signed in");
+    let (p, id) = signed_in(&store, w).await;
     assert!(!p.role().may(baricord_core::permission::Act::Edit) && p.session_key().starts_with(b"$argon2id$"));
     assert!(!format!("{p:?}").contains("argon2"), "the hash stays out of logs");
     assert!(store.sign_in("maren@harrowmere.example", "Driveline").await.unwrap().is_none());
